@@ -1,0 +1,660 @@
+//! One connection after its handshake: data, acknowledgements, loss reports, keys, silence.
+//!
+//! ```text
+//!            finish()              peer's shutdown
+//!   Open ─────────────► Finishing      Open ─────────► Draining
+//!    │   (all acked, or too late)        (all released)   │
+//!    └──── silence, close() ───────► Closed ◄─────────────┘
+//! ```
+
+use super::{
+    CloseReason, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq, Window,
+    crypto::{CipherKeys, KeyError},
+    pacing::Pacer,
+    receive::{Arrival, Held, ReceiveBuffer, Released},
+    send::SendBuffer,
+    timebase::{Rtt, TimeBase},
+    wire::{Ack, AckLink, AckRates, Control, DataHeader, KeyFlag, LossList},
+};
+use bytes::{Bytes, BytesMut};
+use rand_chacha::ChaCha20Rng;
+use std::{collections::VecDeque, time::Duration};
+
+const ACK_EVERY_US: i64 = 10_000;
+/// Packets after which a light acknowledgement goes out between two full ones.
+const LIGHT_ACK_AFTER: u32 = 64;
+const KEEP_ALIVE_US: i64 = 1_000_000;
+/// Full acknowledgements whose answer is awaited: 10 s of them.
+const ACKS_REMEMBERED: usize = 1024;
+/// Key messages are costly to unwrap (2048 rounds); more often than this they are junk.
+const KEY_MESSAGE_EVERY_US: i64 = 100_000;
+/// Control packets waiting to be written; more means the driver does not drain.
+const MAX_QUEUED_CONTROL: usize = 512;
+/// Payload bytes are cut from blocks of this size, so that not every packet costs an allocation.
+const ARENA: usize = 64 * 1024;
+const IP_UDP: usize = 28;
+
+/// What a handshake agreed on.
+#[derive(Debug)]
+pub(super) struct Agreed {
+    pub peer_id: u32,
+    pub local_isn: Seq,
+    pub peer_isn: Seq,
+    pub peer_window: u32,
+    /// Local time at which the peer's HSREQ or HSRSP came, and its timestamp.
+    pub arrived: i64,
+    pub peer_timestamp: u32,
+    pub receive_latency: Duration,
+    pub send_latency: Duration,
+    pub latency_there: (Duration, Duration),
+    pub drop_late: bool,
+    pub keys: Option<CipherKeys>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    Open,
+    Finishing { until: i64 },
+    Draining,
+    Closed(CloseReason),
+}
+
+#[derive(Debug)]
+struct SendKeys {
+    keys: CipherKeys,
+    flag: KeyFlag,
+    passphrase: Passphrase,
+    /// Packets encrypted with the present key.
+    used: u64,
+    announced: Option<Announced>,
+    old_until: Option<u64>,
+}
+
+#[derive(Debug)]
+struct Announced {
+    message: Vec<u8>,
+    next_at: i64,
+    confirmed: bool,
+}
+
+#[derive(Debug)]
+pub(super) struct Connection {
+    agreed: Agreed,
+    state: State,
+    idle_us: i64,
+    send: SendBuffer,
+    receive: ReceiveBuffer,
+    base: TimeBase,
+    rtt: Rtt,
+    pacer: Pacer,
+    control: VecDeque<Control>,
+    send_keys: Option<SendKeys>,
+    receive_keys: Option<(CipherKeys, Passphrase)>,
+    last_key_message: Option<(Vec<u8>, i64)>,
+    refresh: super::Refresh,
+    rng: ChaCha20Rng,
+    arena: BytesMut,
+    last_heard: i64,
+    last_spoke: i64,
+    // Acknowledging what we receive.
+    ack_at: Option<i64>,
+    ack_number: u32,
+    acks: VecDeque<(u32, i64)>,
+    last_acked: Seq,
+    since_ack: u32,
+    unconfirmed: bool,
+    rate: ReceiveRate,
+    stats: LinkStats,
+    window: Window,
+}
+
+/// Packets and bytes of the last full second.
+#[derive(Debug, Default)]
+struct ReceiveRate {
+    started: i64,
+    packets: u32,
+    bytes: u32,
+    shown: (u32, u32),
+}
+
+impl ReceiveRate {
+    fn note(&mut self, now: i64, bytes: usize) {
+        if now - self.started >= 1_000_000 {
+            self.shown = (self.packets, self.bytes);
+            (self.started, self.packets, self.bytes) = (now, 0, 0);
+        }
+        self.packets = self.packets.saturating_add(1);
+        self.bytes = self.bytes.saturating_add(bytes as u32);
+    }
+}
+
+fn micros(d: Duration) -> i64 {
+    i64::try_from(d.as_micros()).unwrap_or(i64::MAX / 4)
+}
+
+impl Connection {
+    pub fn new(config: &LinkConfig, agreed: Agreed, now: i64, rng: ChaCha20Rng) -> Self {
+        let receive_latency = micros(agreed.receive_latency);
+        let reorder_limit = micros(config.reorder_limit).min(receive_latency / 6);
+        let both = agreed.keys.clone().zip(config.passphrase.clone());
+        let key_length = agreed.keys.as_ref().and_then(CipherKeys::length);
+        let stats = LinkStats {
+            receive_latency: agreed.receive_latency,
+            send_latency: agreed.send_latency,
+            latency_here: (config.receive_latency, config.send_latency),
+            latency_there: agreed.latency_there,
+            key_state: if both.is_some() { KeyState::Secured } else { KeyState::Clear },
+            key_length,
+            ..LinkStats::default()
+        };
+        Self {
+            state: State::Open,
+            idle_us: micros(config.idle_timeout),
+            send: SendBuffer::new(agreed.local_isn, config.window(), agreed.peer_window),
+            receive: ReceiveBuffer::new(agreed.peer_isn, config.window(), reorder_limit, agreed.drop_late),
+            base: TimeBase::new(agreed.arrived, agreed.peer_timestamp, receive_latency),
+            rtt: Rtt::default(),
+            pacer: Pacer::new(config.ceiling, now),
+            control: VecDeque::new(),
+            send_keys: both.clone().map(|(keys, passphrase)| SendKeys {
+                keys,
+                flag: KeyFlag::Even,
+                passphrase,
+                used: 0,
+                announced: None,
+                old_until: None,
+            }),
+            receive_keys: both,
+            last_key_message: None,
+            refresh: config.refresh,
+            rng,
+            arena: BytesMut::new(),
+            last_heard: now,
+            last_spoke: now,
+            ack_at: None,
+            ack_number: 0,
+            acks: VecDeque::new(),
+            last_acked: agreed.peer_isn,
+            since_ack: 0,
+            unconfirmed: false,
+            rate: ReceiveRate { started: now, ..ReceiveRate::default() },
+            stats,
+            window: Window::default(),
+            agreed,
+        }
+    }
+
+    pub fn closed(&self) -> Option<CloseReason> {
+        match self.state {
+            State::Closed(reason) => Some(reason),
+            _ => None,
+        }
+    }
+
+    pub fn peer_id(&self) -> u32 {
+        self.agreed.peer_id
+    }
+
+    /// A repeated greeting is a sign of life too: the answer to it was lost, not the peer.
+    pub fn note_heard(&mut self, now: i64) {
+        self.last_heard = now;
+    }
+
+    /// µs since anything came from the peer.
+    pub fn silent_for(&self, now: i64) -> i64 {
+        now - self.last_heard
+    }
+
+    pub fn stats(&self) -> LinkStats {
+        let mut s = self.stats.clone();
+        s.in_flight = self.send.in_flight();
+        s.skipped = self.receive.skipped_total;
+        s.receive_buffer = self.receive.held();
+        s.drift_us = self.base.drift_us();
+        s.ceiling_bps = self.pacer.ceiling_bps().unwrap_or(0);
+        if self.rtt.measured {
+            s.rtt = Duration::from_micros(self.rtt.rtt as u64);
+            s.rtt_var = Duration::from_micros(self.rtt.var as u64);
+        }
+        s
+    }
+
+    pub fn take_window(&mut self) -> Window {
+        std::mem::take(&mut self.window)
+    }
+
+    /// True while the send buffer holds less than it may.
+    pub fn may_send(&self) -> bool {
+        self.state == State::Open && !self.send.is_full()
+    }
+
+    /// Nothing handed in is waiting to leave or be acknowledged.
+    pub fn all_sent(&self) -> bool {
+        self.send.is_empty()
+    }
+
+    // ---- commands
+
+    pub fn send(&mut self, now: i64, origin: i64, payload: Bytes) -> Result<(), SendError> {
+        if self.state != State::Open {
+            return Err(SendError::NotConnected);
+        }
+        if payload.len() > PAYLOAD_MAX {
+            return Err(SendError::TooLarge { size: payload.len(), max: PAYLOAD_MAX });
+        }
+        if self.send.is_full() {
+            self.stats.send_dropped += 1;
+            return Err(SendError::WindowFull);
+        }
+        self.stats.sent += 1;
+        self.stats.sent_bytes += payload.len() as u64;
+        self.pacer.note_input(now, payload.len() + super::wire::HEADER + IP_UDP);
+        self.turn_key(now);
+        let (flag, payload) = match &mut self.send_keys {
+            None => (KeyFlag::Clear, payload),
+            Some(keys) => {
+                let mut data = cut(&mut self.arena, &payload);
+                keys.used += 1;
+                if !keys.keys.apply(keys.flag, self.send.next_seq(), &mut data) {
+                    return Err(SendError::NotConnected);
+                }
+                (keys.flag, data.freeze())
+            }
+        };
+        self.send.push(origin, flag, payload);
+        Ok(())
+    }
+
+    /// Lets what was sent arrive, then says goodbye.
+    pub fn finish(&mut self, now: i64) {
+        if self.state == State::Open {
+            self.state = State::Finishing { until: now + self.horizon() };
+        }
+    }
+
+    /// Says goodbye at once.
+    pub fn close(&mut self, reason: CloseReason) {
+        if !matches!(self.state, State::Closed(_)) {
+            if self.state != State::Draining {
+                self.control.push_back(Control::Shutdown);
+            }
+            self.state = State::Closed(reason);
+        }
+    }
+
+    /// How long a packet is kept for resending: 1.25 times the latency, at least a second.
+    fn horizon(&self) -> i64 {
+        (micros(self.agreed.send_latency) * 5 / 4).max(1_000_000)
+    }
+
+    // ---- key refresh
+
+    /// Announces, switches and retires the sending key by the number of packets it has served.
+    fn turn_key(&mut self, now: i64) {
+        let refresh = self.refresh;
+        let Some(k) = &mut self.send_keys else { return };
+        let other = if k.flag == KeyFlag::Even { KeyFlag::Odd } else { KeyFlag::Even };
+        if k.old_until.is_some_and(|n| k.used >= n) {
+            k.keys.retire(other);
+            k.old_until = None;
+        }
+        // A slot is free for a new key only when no packet of its old one can be asked for any more.
+        let free = self.send.oldest_key() != Some(other);
+        if free && k.announced.is_none() && k.used + refresh.announce.min(refresh.after / 2) >= refresh.after {
+            k.keys.renew(other, &mut self.rng);
+            k.old_until = None;
+            if let Some(message) = k.keys.to_message(&k.passphrase) {
+                k.announced = Some(Announced { message, next_at: now, confirmed: false });
+            }
+        }
+        // An unconfirmed key is never switched to: the peer could not read a single packet.
+        if k.used >= refresh.after && k.announced.as_ref().is_some_and(|a| a.confirmed) {
+            k.flag = other;
+            k.used = 0;
+            k.announced = None;
+            k.old_until = Some(refresh.announce.min(refresh.after / 4).max(1));
+            self.stats.key_refreshes += 1;
+        }
+    }
+
+    fn handle_key_request(&mut self, now: i64, message: Vec<u8>) {
+        let Some((keys, passphrase)) = &mut self.receive_keys else {
+            self.queue(Control::KeyResponse(3u32.to_be_bytes().to_vec()));
+            return;
+        };
+        if let Some((last, at)) = &self.last_key_message {
+            if *last == message {
+                self.queue(Control::KeyResponse(message));
+                return;
+            }
+            if now - at < KEY_MESSAGE_EVERY_US {
+                return;
+            }
+        }
+        match keys.take_message(&message, passphrase) {
+            Ok(()) => self.queue(Control::KeyResponse(message.clone())),
+            Err(KeyError::BadSecret) => self.queue(Control::KeyResponse(4u32.to_be_bytes().to_vec())),
+            Err(KeyError::Malformed) => {}
+        }
+        self.last_key_message = Some((message, now));
+    }
+
+    // ---- input
+
+    fn queue(&mut self, control: Control) {
+        if self.control.len() < MAX_QUEUED_CONTROL {
+            self.control.push_back(control);
+        }
+    }
+
+    pub fn handle_data(&mut self, now: i64, header: &DataHeader, payload: &[u8]) {
+        if !matches!(self.state, State::Open | State::Finishing { .. }) || payload.len() > PAYLOAD_MAX {
+            return;
+        }
+        self.last_heard = now;
+        let ts = self.base.unwrap(header.timestamp);
+        let wanted = self.receive.wants(header.seq);
+        let data = match (header.key, &self.receive_keys) {
+            _ if !wanted => Bytes::new(),
+            (KeyFlag::Clear, None) => cut(&mut self.arena, payload).freeze(),
+            (flag, Some((keys, _))) if flag != KeyFlag::Clear => {
+                let mut data = cut(&mut self.arena, payload);
+                if !keys.apply(flag, header.seq, &mut data) {
+                    self.stats.undecrypted += 1;
+                    return;
+                }
+                data.freeze()
+            }
+            // Clear data on a secured link, or the other way round: not from our peer.
+            _ => {
+                self.stats.undecrypted += 1;
+                return;
+            }
+        };
+        let size = payload.len();
+        match self.receive.insert(now, header.seq, Held { ts, payload: data }, header.resent) {
+            Arrival::New { gap } => self.stats.lost += u64::from(gap),
+            Arrival::Recovered => self.stats.recovered += 1,
+            Arrival::Reordered => self.stats.reordered += 1,
+            Arrival::Duplicate => {
+                self.stats.duplicates += 1;
+                return;
+            }
+            Arrival::Late => {
+                self.stats.came_late += 1;
+                self.window.note_headroom(self.base.due(ts) - now);
+                return;
+            }
+            Arrival::Beyond => {
+                self.stats.beyond_window += 1;
+                return;
+            }
+        }
+        self.stats.received += 1;
+        self.stats.received_bytes += size as u64;
+        self.rate.note(now, size);
+        self.window.note_headroom(self.base.due(ts) - now);
+        self.since_ack += 1;
+        if self.ack_at.is_none() {
+            self.ack_at = Some(now + ACK_EVERY_US);
+        }
+        if self.since_ack >= LIGHT_ACK_AFTER && self.receive.ack() != self.last_acked {
+            self.since_ack = 0;
+            let next = self.receive.ack();
+            self.queue(Control::Ack(Ack { number: 0, next, link: None, rates: None }));
+        }
+    }
+
+    pub fn handle_control(&mut self, now: i64, control: Control, timestamp: u32) {
+        if matches!(self.state, State::Closed(_)) {
+            return;
+        }
+        self.last_heard = now;
+        match control {
+            Control::Ack(ack) => self.handle_ack(now, &ack),
+            Control::Nak(list) => self.handle_nak(now, &list),
+            Control::AckAck(number) => self.handle_ackack(now, number, timestamp),
+            Control::DropRequest { first, last, .. } => self.receive.handle_drop(first, last),
+            Control::KeyRequest(message) => self.handle_key_request(now, message),
+            Control::KeyResponse(message) => {
+                if let Some(a) = self.send_keys.as_mut().and_then(|k| k.announced.as_mut()) {
+                    a.confirmed |= a.message == message;
+                }
+            }
+            Control::Shutdown => {
+                if self.state != State::Draining {
+                    self.state = State::Draining;
+                }
+            }
+            Control::Handshake(_)
+            | Control::KeepAlive
+            | Control::CongestionWarning
+            | Control::PeerError(_)
+            | Control::Unknown { .. } => {}
+        }
+    }
+
+    fn handle_ack(&mut self, now: i64, ack: &Ack) {
+        if ack.number != 0 {
+            self.queue(Control::AckAck(ack.number));
+        }
+        if let Some(link) = ack.link {
+            self.rtt.adopt(now, link.rtt_us, link.rtt_var_us);
+        }
+        if let Some(origin) = self.send.handle_ack(ack.next) {
+            // Its packet reached the peer half a round trip ago and is due a one-way trip and the latency
+            // after its origin.
+            let left = micros(self.agreed.send_latency) + self.rtt.rtt - (now - origin);
+            self.window.note_far_headroom(left);
+        }
+    }
+
+    fn handle_nak(&mut self, now: i64, list: &LossList) {
+        // A repeat that left less than a round trip ago may still be on its way. The variation is taken
+        // off, else a report that is right on time would be taken for an early one.
+        let guard = (self.rtt.rtt - self.rtt.var.min(self.rtt.rtt / 8)).max(1_000);
+        let (reported, gone) = self.send.handle_nak(list, now, guard);
+        self.stats.reported_lost += reported;
+        if let Some((first, last)) = gone {
+            self.request_drop(first, last);
+        }
+    }
+
+    fn request_drop(&mut self, first: Seq, last: Seq) {
+        self.queue(Control::DropRequest { message: 0, first, last });
+    }
+
+    fn handle_ackack(&mut self, now: i64, number: u32, timestamp: u32) {
+        let Some(at) = self.acks.iter().position(|&(n, _)| n == number) else { return };
+        let (_, sent) = self.acks[at];
+        self.acks.drain(..=at);
+        self.unconfirmed = self.ack_number != number;
+        let rtt = now - sent;
+        self.rtt.sample(now, rtt);
+        self.base.handle_sample(now, timestamp, rtt);
+    }
+
+    // ---- time
+
+    pub fn poll_timeout(&self) -> Option<i64> {
+        if self.closed().is_some() {
+            return None;
+        }
+        let mut at = self.last_heard + self.idle_us;
+        let mut sooner = |t: Option<i64>| at = t.map_or(at, |t| at.min(t));
+        sooner(self.receive.next_due(&self.base));
+        if self.state == State::Draining {
+            sooner(self.receive.is_empty().then_some(0));
+            return Some(at);
+        }
+        sooner(self.receive.report_at());
+        sooner(self.ack_at);
+        sooner(Some(self.last_spoke + KEEP_ALIVE_US));
+        sooner(self.send.has_work().then(|| self.pacer.ready_at()));
+        sooner(self.send.tail_at(self.rtt.patience()));
+        sooner(self.send.forget_at(self.horizon()));
+        sooner(self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| !a.confirmed).map(|a| a.next_at));
+        if let State::Finishing { until } = self.state {
+            sooner(Some(if self.send.is_empty() { 0 } else { until }));
+        }
+        Some(at)
+    }
+
+    /// Acts on every deadline that has passed; an extra call does nothing.
+    pub fn handle_timeout(&mut self, now: i64) {
+        if self.closed().is_some() {
+            return;
+        }
+        if now - self.last_heard >= self.idle_us {
+            let silence = Duration::from_micros(self.idle_us as u64);
+            return self.close(CloseReason::Silent(silence));
+        }
+        if let Some((count, first, last)) = self.send.forget_old(now, self.horizon()) {
+            self.stats.send_dropped += u64::from(count);
+            self.request_drop(first, last);
+        }
+        match self.state {
+            State::Finishing { until } if self.send.is_empty() || now >= until => return self.close(CloseReason::Closed),
+            State::Draining if self.receive.is_empty() => {
+                self.state = State::Closed(CloseReason::PeerClosed);
+                return;
+            }
+            State::Draining => return,
+            _ => {}
+        }
+        if let Some(list) = self.receive.poll_report(now, self.rtt.patience()) {
+            self.stats.naks_sent += 1;
+            self.queue(Control::Nak(list));
+        }
+        if self.ack_at.is_some_and(|t| now >= t) {
+            self.full_ack(now);
+        }
+        if self.send.tail_at(self.rtt.patience()).is_some_and(|t| now >= t) {
+            self.send.resend_tail();
+        }
+        let again = (self.rtt.rtt * 3 / 2).max(20_000);
+        let announcement = self.send_keys.as_mut().and_then(|k| k.announced.as_mut()).filter(|a| !a.confirmed && now >= a.next_at);
+        if let Some(a) = announcement {
+            a.next_at = now + again;
+            let message = a.message.clone();
+            self.queue(Control::KeyRequest(message));
+        }
+        if now - self.last_spoke >= KEEP_ALIVE_US {
+            self.queue(Control::KeepAlive);
+        }
+    }
+
+    fn full_ack(&mut self, now: i64) {
+        let next = self.receive.ack();
+        if next == self.last_acked && !self.unconfirmed {
+            self.ack_at = None;
+            self.since_ack = 0;
+            return;
+        }
+        let repeat = next == self.last_acked;
+        self.ack_at = Some(now + if repeat { ACK_EVERY_US.max(self.rtt.patience()) } else { ACK_EVERY_US });
+        self.last_acked = next;
+        self.since_ack = 0;
+        self.unconfirmed = true;
+        self.ack_number = self.ack_number.wrapping_add(1).max(1);
+        if self.acks.len() == ACKS_REMEMBERED {
+            self.acks.pop_front();
+        }
+        self.acks.push_back((self.ack_number, now));
+        let (packets_per_s, bytes_per_s) = self.rate.shown;
+        let ack = Ack {
+            number: self.ack_number,
+            next,
+            link: Some(AckLink {
+                rtt_us: self.rtt.rtt as u32,
+                rtt_var_us: self.rtt.var as u32,
+                free_packets: self.receive.free().max(2),
+            }),
+            rates: Some(AckRates { packets_per_s, capacity_packets_per_s: packets_per_s, bytes_per_s }),
+        };
+        self.queue(Control::Ack(ack));
+    }
+
+    // ---- output
+
+    /// The next packet that is due for delivery.
+    pub fn poll_release(&mut self, now: i64) -> Option<Released> {
+        let released = self.receive.release(now, &self.base)?;
+        self.stats.delivered += 1;
+        // A skipped hole moves the acknowledgement on: say so soon.
+        if released.skipped > 0 && self.ack_at.is_none() {
+            self.ack_at = Some(now);
+        }
+        Some(released)
+    }
+
+    /// True when `poll_transmit` may have something.
+    pub fn wants_transmit(&self, now: i64) -> bool {
+        !self.control.is_empty() || (self.may_transmit_data() && self.send.has_work() && self.pacer.ready_at() <= now)
+    }
+
+    fn may_transmit_data(&self) -> bool {
+        matches!(self.state, State::Open | State::Finishing { .. })
+    }
+
+    /// Appends one control packet, or up to `max` data packets of the same size (the last may be
+    /// shorter). Gives the size of each.
+    pub fn poll_transmit(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
+        if let Some(control) = self.control.pop_front() {
+            let start = buf.len();
+            control.encode(now as u32, self.agreed.peer_id, buf);
+            self.last_spoke = now;
+            return Some(buf.len() - start);
+        }
+        if !self.may_transmit_data() {
+            return None;
+        }
+        let mut segment = None;
+        for _ in 0..max {
+            if self.pacer.ready_at() > now {
+                break;
+            }
+            let Some(len) = self.send.next_len() else {
+                // An asked-for packet may have been acknowledged meanwhile: pass over it.
+                if self.send.has_work() {
+                    let _ = self.send.next(now);
+                    continue;
+                }
+                break;
+            };
+            if segment.is_some_and(|s| len > s) {
+                break;
+            }
+            let Some(pick) = self.send.next(now) else { break };
+            let header = DataHeader {
+                seq: pick.seq,
+                in_order: false,
+                position: 3,
+                key: pick.packet.key,
+                resent: pick.resent,
+                message: pick.packet.message,
+                timestamp: pick.packet.ts as u32,
+                destination: self.agreed.peer_id,
+            };
+            header.encode(buf);
+            buf.extend_from_slice(&pick.packet.payload);
+            self.stats.resent += u64::from(pick.resent);
+            self.pacer.spend(now, len + super::wire::HEADER + IP_UDP);
+            self.last_spoke = now;
+            let first = *segment.get_or_insert(len);
+            if len < first {
+                break;
+            }
+        }
+        segment.map(|s| s + super::wire::HEADER)
+    }
+}
+
+/// Copies `data` into the arena and cuts it off.
+fn cut(arena: &mut BytesMut, data: &[u8]) -> BytesMut {
+    if arena.capacity() < data.len() {
+        arena.reserve(ARENA.max(data.len()));
+    }
+    arena.extend_from_slice(data);
+    arena.split()
+}

@@ -1,0 +1,104 @@
+//! The listening half: stateless until a caller has returned its cookie, then judged by rule.
+
+use super::{
+    LinkConfig,
+    wire::{Handshake, HandshakeType, INDUCTION_MAGIC, StreamId},
+};
+use hmac::{Hmac, Mac};
+use std::net::{IpAddr, SocketAddr};
+
+const MINUTE_US: i64 = 60_000_000;
+/// Conclusions with key material judged per second: each costs 2048 hash rounds.
+const KEYED_PER_SECOND: u32 = 100;
+
+/// Number of an [`AcceptRule`], chosen by whoever made it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RuleId(pub u32);
+
+/// Which stream IDs a rule takes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum StreamMatch {
+    /// Any, also none.
+    Any,
+    /// This text, or the key=value form asking for this resource.
+    Exactly(String),
+}
+
+impl StreamMatch {
+    fn takes(&self, asked: Option<&str>) -> bool {
+        match self {
+            Self::Any => true,
+            Self::Exactly(wanted) => {
+                asked.is_some_and(|a| a == wanted || StreamId::parse(a).resource() == Some(wanted))
+            }
+        }
+    }
+}
+
+/// Whom a listener takes, and with which settings.
+#[derive(Debug, Clone)]
+pub struct AcceptRule {
+    /// Comes back in events.
+    pub id: RuleId,
+    /// Stream IDs it takes; exact rules are asked before [`StreamMatch::Any`].
+    pub stream: StreamMatch,
+    /// Settings of the connections it makes.
+    pub config: LinkConfig,
+    /// Callers at the same time; one more is refused as in use.
+    pub max_callers: usize,
+}
+
+#[derive(Debug)]
+pub(super) struct Listener {
+    pub id: u32,
+    pub rules: Vec<AcceptRule>,
+    secret: [u8; 32],
+    keyed: (i64, u32),
+}
+
+impl Listener {
+    pub fn new(id: u32, secret: [u8; 32]) -> Self {
+        Self { id, rules: Vec::new(), secret, keyed: (0, 0) }
+    }
+
+    fn cookie(&self, from: SocketAddr, minute: i64) -> u32 {
+        let Ok(mut mac) = Hmac::<sha1::Sha1>::new_from_slice(&self.secret) else { return 0 };
+        match from.ip() {
+            IpAddr::V4(ip) => mac.update(&ip.octets()),
+            IpAddr::V6(ip) => mac.update(&ip.octets()),
+        }
+        mac.update(&from.port().to_be_bytes());
+        mac.update(&minute.to_be_bytes());
+        let tag = mac.finalize().into_bytes();
+        u32::from_be_bytes([tag[0], tag[1], tag[2], tag[3]])
+    }
+
+    /// The induction response; keeps nothing.
+    pub fn induction_response(&self, from: SocketAddr, request: &Handshake, now: i64, local: IpAddr) -> Handshake {
+        let mut h = super::handshake::message(HandshakeType::Induction, self.id, &LinkConfig::default(), local);
+        h.extension_field = INDUCTION_MAGIC;
+        h.initial_seq = request.initial_seq;
+        h.cookie = self.cookie(from, now / MINUTE_US);
+        h
+    }
+
+    /// True for the cookie of this minute or the last.
+    pub fn knows(&self, from: SocketAddr, cookie: u32, now: i64) -> bool {
+        let minute = now / MINUTE_US;
+        cookie == self.cookie(from, minute) || cookie == self.cookie(from, minute - 1)
+    }
+
+    /// False when too much key material has been judged this second.
+    pub fn may_judge_keys(&mut self, now: i64) -> bool {
+        if now - self.keyed.0 >= 1_000_000 {
+            self.keyed = (now, 0);
+        }
+        self.keyed.1 += 1;
+        self.keyed.1 <= KEYED_PER_SECOND
+    }
+
+    pub fn rule_for(&self, stream_id: Option<&str>) -> Option<&AcceptRule> {
+        let exact = self.rules.iter().filter(|r| r.stream != StreamMatch::Any).find(|r| r.stream.takes(stream_id));
+        exact.or_else(|| self.rules.iter().find(|r| r.stream == StreamMatch::Any))
+    }
+}

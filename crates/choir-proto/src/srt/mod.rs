@@ -1,0 +1,39 @@
+//! SRT live mode, handshake version 5, after the IETF draft "The SRT Protocol" (draft-sharabayko-srt).
+//!
+//! ```text
+//!   datagram ──► Endpoint ──► Connection ──► poll_event: Delivery, Connected, Closed ...
+//!   payload  ──►  (mux)   ──►  send side ──► poll_transmit: datagrams, grouped for one send call
+//! ```
+//!
+//! [`Endpoint`] is one UDP socket's worth of protocol: it listens, calls and meets in rendezvous, and
+//! tells connections apart by socket id. After each `handle_*` or command, drain
+//! [`Endpoint::poll_transmit`], [`Endpoint::poll_event`] and [`Endpoint::poll_timeout`], in that order.
+//!
+//! Junk from strangers is counted and dropped. What a peer can make us keep is bounded by
+//! [`LinkConfig::window`] packets per direction and [`MAX_CONNECTIONS`] per endpoint; the listener
+//! keeps nothing before a caller has returned its cookie.
+
+mod config;
+mod connection;
+mod crypto;
+mod endpoint;
+mod error;
+mod handshake;
+mod listener;
+mod pacing;
+mod receive;
+mod send;
+mod seq;
+mod stats;
+mod timebase;
+pub mod wire;
+
+pub use config::{Ceiling, KeyLength, LinkConfig, Passphrase, PassphraseError, Refresh, MAX_WINDOW, PAYLOAD_MAX};
+pub use crypto::{CipherKeys, derive_kek};
+pub use endpoint::{
+    ConnId, Delivery, Endpoint, EndpointStats, Event, Joined, MAX_CONNECTIONS, Transmit,
+};
+pub use listener::{AcceptRule, RuleId, StreamMatch};
+pub use error::{CloseReason, KeyState, RejectReason, SendError};
+pub use seq::Seq;
+pub use stats::{LinkStats, Window};

@@ -1,0 +1,206 @@
+//! The send buffer: what may have to be sent again, and what is to be sent next.
+
+use super::{Seq, wire::{KeyFlag, LossList}};
+use bytes::Bytes;
+use std::collections::VecDeque;
+
+#[derive(Debug)]
+pub(super) struct Outgoing {
+    /// As it goes on the wire: encrypted once, at first.
+    pub payload: Bytes,
+    /// Origin time, µs.
+    pub ts: i64,
+    pub key: KeyFlag,
+    pub message: u32,
+    last_sent: Option<i64>,
+    queued: bool,
+}
+
+#[derive(Debug)]
+pub(super) struct SendBuffer {
+    /// Sequence number of `packets[0]`.
+    first: Seq,
+    packets: VecDeque<Outgoing>,
+    /// How many from the front were sent at least once.
+    sent: usize,
+    again: VecDeque<Seq>,
+    window: usize,
+    peer_window: usize,
+    acked: Seq,
+    message: u32,
+}
+
+/// One packet to write.
+pub(super) struct Pick<'a> {
+    pub seq: Seq,
+    pub packet: &'a Outgoing,
+    pub resent: bool,
+}
+
+impl SendBuffer {
+    pub fn new(first: Seq, window: u32, peer_window: u32) -> Self {
+        Self {
+            first,
+            packets: VecDeque::new(),
+            sent: 0,
+            again: VecDeque::new(),
+            window: window as usize,
+            peer_window: (peer_window.max(2)) as usize,
+            acked: first,
+            message: 1,
+        }
+    }
+
+    pub fn next_seq(&self) -> Seq {
+        self.first.add(self.packets.len() as u32)
+    }
+    pub fn is_empty(&self) -> bool {
+        self.packets.is_empty()
+    }
+    pub fn is_full(&self) -> bool {
+        self.packets.len() >= self.window
+    }
+    /// Key of the oldest packet that may still be sent again.
+    pub fn oldest_key(&self) -> Option<KeyFlag> {
+        self.packets.front().map(|p| p.key)
+    }
+    pub fn in_flight(&self) -> u32 {
+        self.sent as u32
+    }
+
+    pub fn push(&mut self, ts: i64, key: KeyFlag, payload: Bytes) {
+        let message = self.message;
+        self.message = if message >= 0x03FF_FFFF { 1 } else { message + 1 };
+        self.packets.push_back(Outgoing { payload, ts, key, message, last_sent: None, queued: false });
+    }
+
+    /// True when `next` would give a packet.
+    pub fn has_work(&self) -> bool {
+        !self.again.is_empty() || self.may_send_new()
+    }
+
+    fn may_send_new(&self) -> bool {
+        let ahead = self.first.add(self.sent as u32).distance_from(self.acked).max(0) as usize;
+        self.sent < self.packets.len() && ahead < self.peer_window
+    }
+
+    /// Size of the payload that `next` would give.
+    pub fn next_len(&self) -> Option<usize> {
+        if let Some(seq) = self.again.front() {
+            return self.index(*seq).map(|i| self.packets[i].payload.len());
+        }
+        self.may_send_new().then(|| self.packets[self.sent].payload.len())
+    }
+
+    /// The next packet: asked-for ones first, then new ones.
+    pub fn next(&mut self, now: i64) -> Option<Pick<'_>> {
+        if let Some(seq) = self.again.pop_front() {
+            let index = self.index(seq)?;
+            let packet = &mut self.packets[index];
+            packet.last_sent = Some(now);
+            packet.queued = false;
+            return Some(Pick { seq, packet, resent: true });
+        }
+        if !self.may_send_new() {
+            return None;
+        }
+        let index = self.sent;
+        self.sent += 1;
+        let seq = self.first.add(index as u32);
+        let packet = &mut self.packets[index];
+        packet.last_sent = Some(now);
+        Some(Pick { seq, packet, resent: false })
+    }
+
+    fn index(&self, seq: Seq) -> Option<usize> {
+        usize::try_from(seq.distance_from(self.first)).ok().filter(|&i| i < self.sent)
+    }
+
+    fn forget_front(&mut self, count: usize) {
+        self.packets.drain(..count);
+        self.first = self.first.add(count as u32);
+        self.sent = self.sent.saturating_sub(count);
+        let first = self.first;
+        self.again.retain(|s| s.distance_from(first) >= 0);
+    }
+
+    /// Takes an acknowledgement; gives the origin time of the last packet it newly covers. One beyond
+    /// what was sent is junk.
+    pub fn handle_ack(&mut self, next: Seq) -> Option<i64> {
+        let sent_end = self.first.add(self.sent as u32);
+        if next.distance_from(sent_end) > 0 {
+            return None;
+        }
+        if next.distance_from(self.acked) > 0 {
+            self.acked = next;
+        }
+        let count = usize::try_from(next.distance_from(self.first)).ok().filter(|&n| n > 0)?;
+        let ts = self.packets[count - 1].ts;
+        self.forget_front(count);
+        Some(ts)
+    }
+
+    /// Queues reported packets, but none twice within `guard`. Gives how many packets were reported and
+    /// the range that is no longer here.
+    pub fn handle_nak(&mut self, list: &LossList, now: i64, guard: i64) -> (u64, Option<(Seq, Seq)>) {
+        let mut gone: Option<(Seq, Seq)> = None;
+        // Overlapping ranges are junk: one report costs at most one window of work.
+        let mut budget = self.window;
+        let mut reported = 0;
+        for &(first, last) in &list.0 {
+            if first.distance_from(self.first) < 0 {
+                let end = if last.distance_from(self.first) < 0 { last } else { self.first.sub(1) };
+                gone = Some(gone.map_or((first, end), |(a, b)| {
+                    (if first.distance_from(a) < 0 { first } else { a }, if end.distance_from(b) > 0 { end } else { b })
+                }));
+            }
+            let from = first.distance_from(self.first).max(0) as usize;
+            let Ok(to) = usize::try_from(last.distance_from(self.first)) else { continue };
+            for index in from..=to.min(self.sent.wrapping_sub(1)) {
+                if index >= self.sent || budget == 0 {
+                    break;
+                }
+                budget -= 1;
+                reported += 1;
+                let packet = &mut self.packets[index];
+                if !packet.queued && packet.last_sent.is_none_or(|t| now - t >= guard) {
+                    packet.queued = true;
+                    self.again.push_back(self.first.add(index as u32));
+                }
+            }
+        }
+        (reported, gone)
+    }
+
+    /// When the oldest packet is too old to be of use.
+    pub fn forget_at(&self, horizon: i64) -> Option<i64> {
+        self.packets.front().map(|p| p.ts + horizon)
+    }
+
+    /// Drops packets older than `horizon`; gives how many and the range.
+    pub fn forget_old(&mut self, now: i64, horizon: i64) -> Option<(u32, Seq, Seq)> {
+        let count = self.packets.iter().take_while(|p| p.ts + horizon <= now).count();
+        if count == 0 {
+            return None;
+        }
+        let first = self.first;
+        self.forget_front(count);
+        Some((count as u32, first, self.first.sub(1)))
+    }
+
+    /// When the last packet sent, still unacknowledged, is to be sent again: a lost tail makes no gap
+    /// that the receiver could see.
+    pub fn tail_at(&self, patience: i64) -> Option<i64> {
+        if self.sent == 0 || self.sent < self.packets.len() || !self.again.is_empty() {
+            return None;
+        }
+        self.packets[self.sent - 1].last_sent.map(|t| t + patience + 20_000)
+    }
+
+    pub fn resend_tail(&mut self) {
+        if let Some(packet) = self.packets.get_mut(self.sent.wrapping_sub(1)).filter(|p| !p.queued) {
+            packet.queued = true;
+            self.again.push_back(self.first.add(self.sent as u32 - 1));
+        }
+    }
+}

@@ -1,0 +1,123 @@
+//! Time-stamped delivery: when a packet is due, and how far the peer's clock has drifted.
+//!
+//! All times are µs on the local clock of the endpoint, as signed 64-bit numbers.
+
+use super::seq::unwrap_timestamp;
+
+/// One estimate per second is enough for clocks a few hundred ppm apart.
+const WINDOW_US: i64 = 1_000_000;
+/// Most correction per window: follows clocks up to 500 ppm apart and never makes a visible jump.
+const STEP_US: i64 = 500;
+
+/// Maps the peer's timestamps to local release times.
+#[derive(Debug)]
+pub(super) struct TimeBase {
+    /// Local time minus peer timestamp at the handshake.
+    base: i64,
+    latency: i64,
+    last_ts: i64,
+    drift: Drift,
+}
+
+impl TimeBase {
+    /// `arrived`: local time of the handshake that carried `timestamp`.
+    pub fn new(arrived: i64, timestamp: u32, latency: i64) -> Self {
+        let ts = i64::from(timestamp);
+        Self { base: arrived - ts, latency, last_ts: ts, drift: Drift::default() }
+    }
+
+    /// The timestamp carried over its 32-bit wrap.
+    pub fn unwrap(&mut self, timestamp: u32) -> i64 {
+        let ts = unwrap_timestamp(timestamp, self.last_ts);
+        self.last_ts = self.last_ts.max(ts);
+        ts
+    }
+
+    /// Local time at which a packet with this (carried-over) timestamp is due.
+    pub fn due(&self, ts: i64) -> i64 {
+        self.base + ts + self.latency + self.drift.applied
+    }
+
+    pub fn drift_us(&self) -> i64 {
+        self.drift.applied
+    }
+
+    /// Takes one round trip: the peer stamped `timestamp`, it arrived `now`, `rtt` after our question.
+    pub fn handle_sample(&mut self, now: i64, timestamp: u32, rtt: i64) {
+        let ts = unwrap_timestamp(timestamp, self.last_ts);
+        self.drift.sample(now, now - ts - rtt / 2, rtt);
+    }
+}
+
+/// Of each window the sample with the shortest round trip counts: it waited least in queues, so half
+/// its round trip is the best guess at the way here.
+#[derive(Debug, Default)]
+struct Drift {
+    window_end: Option<i64>,
+    best: Option<(i64, i64)>,
+    reference: Option<i64>,
+    applied: i64,
+}
+
+impl Drift {
+    fn sample(&mut self, now: i64, offset: i64, rtt: i64) {
+        let end = *self.window_end.get_or_insert(now + WINDOW_US);
+        if self.best.is_none_or(|(best, _)| rtt < best) {
+            self.best = Some((rtt, offset));
+        }
+        if now < end {
+            return;
+        }
+        self.window_end = Some(now + WINDOW_US);
+        let Some((_, offset)) = self.best.take() else { return };
+        let reference = *self.reference.get_or_insert(offset);
+        let error = offset - reference - self.applied;
+        self.applied += (error / 4).clamp(-STEP_US, STEP_US);
+    }
+}
+
+/// Round-trip time and its variation, µs.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Rtt {
+    pub rtt: i64,
+    pub var: i64,
+    pub measured: bool,
+    own_until: i64,
+}
+
+/// Longest round trip believed, so that a hostile report cannot stop retransmission for good.
+const RTT_MAX_US: i64 = 10_000_000;
+
+impl Default for Rtt {
+    fn default() -> Self {
+        Self { rtt: 100_000, var: 50_000, measured: false, own_until: 0 }
+    }
+}
+
+impl Rtt {
+    /// A round trip measured here.
+    pub fn sample(&mut self, now: i64, rtt: i64) {
+        let rtt = rtt.clamp(1, RTT_MAX_US);
+        if self.measured {
+            self.var = (3 * self.var + (self.rtt - rtt).abs()) / 4;
+            self.rtt = (7 * self.rtt + rtt) / 8;
+        } else {
+            (self.rtt, self.var, self.measured) = (rtt, rtt / 2, true);
+        }
+        self.own_until = now + 1_000_000;
+    }
+
+    /// What the peer measured and already smoothed; used only while we measure nothing ourselves.
+    pub fn adopt(&mut self, now: i64, rtt_us: u32, var_us: u32) {
+        if now >= self.own_until {
+            self.rtt = i64::from(rtt_us).clamp(1, RTT_MAX_US);
+            self.var = i64::from(var_us).clamp(0, RTT_MAX_US);
+            self.measured = true;
+        }
+    }
+
+    /// How long to wait before asking again for an answer that should have come.
+    pub fn patience(&self) -> i64 {
+        self.rtt + 4 * self.var
+    }
+}

@@ -1,0 +1,394 @@
+//! How links come up, are refused, go quiet and end.
+
+mod pair;
+
+use choir_path::Faults;
+use choir_proto::srt::{
+    AcceptRule, CloseReason, Endpoint, Event, KeyLength, KeyState, LinkConfig, Passphrase, Refresh, RejectReason, RuleId,
+    StreamMatch, wire::{Control, Handshake, HandshakeType, Packet},
+};
+use pair::{A, B, Pair, ms, number, payload};
+use std::time::{Duration, Instant};
+
+fn clean(seed: u64) -> Pair {
+    let f = Faults { delay: ms(10), ..Faults::default() };
+    Pair::new(seed, f.clone(), f)
+}
+
+fn pass(text: &str) -> LinkConfig {
+    LinkConfig { passphrase: Passphrase::new(text).ok(), ..LinkConfig::default() }
+}
+
+fn stream(text: &str) -> LinkConfig {
+    LinkConfig { stream_id: Some(text.into()), ..LinkConfig::default() }
+}
+
+fn closed(pair: &Pair, end: usize) -> Option<(CloseReason, Option<KeyState>)> {
+    pair.seen[end].events.iter().find_map(|e| match e {
+        Event::Closed { reason, key_state, .. } => Some((*reason, *key_state)),
+        _ => None,
+    })
+}
+
+fn refused(pair: &Pair) -> Option<(RejectReason, Option<KeyState>)> {
+    pair.seen[B].events.iter().find_map(|e| match e {
+        Event::Refused { reason, key_state, .. } => Some((*reason, *key_state)),
+        _ => None,
+    })
+}
+
+#[test]
+fn a_caller_joins_and_both_latencies_are_the_greater_wishes() {
+    let mut pair = clean(1);
+    let caller = LinkConfig { receive_latency: ms(130), send_latency: ms(90), ..LinkConfig::default() };
+    let listener = LinkConfig { receive_latency: ms(120), send_latency: ms(120), ..LinkConfig::default() };
+    pair.call(caller, listener);
+    assert!(pair.join(ms(500)));
+    let a = pair.ends[A].link_stats(pair.up(A).expect("up")).expect("stats");
+    let b = pair.ends[B].link_stats(pair.up(B).expect("up")).expect("stats");
+    assert_eq!((a.receive_latency, a.send_latency), (ms(130), ms(120)));
+    assert_eq!((b.receive_latency, b.send_latency), (ms(120), ms(130)));
+    assert_eq!(b.latency_there, (ms(90), ms(130)), "the listener knows who asked for what");
+}
+
+#[test]
+fn the_wrong_passphrase_is_refused_on_both_ends() {
+    let mut pair = clean(2);
+    pair.call(pass("tarn hollow one"), pass("tarn hollow two"));
+    assert!(!pair.join(ms(1000)));
+    assert_eq!(closed(&pair, A), Some((CloseReason::RefusedByPeer(RejectReason::BadSecret), Some(KeyState::PassphraseDiffers))));
+    assert_eq!(refused(&pair), Some((RejectReason::BadSecret, Some(KeyState::PassphraseDiffers))));
+}
+
+#[test]
+fn a_passphrase_on_one_end_only_is_refused_either_way() {
+    let mut pair = clean(3);
+    pair.call(LinkConfig::default(), pass("tarn hollow two"));
+    assert!(!pair.join(ms(1000)));
+    assert_eq!(closed(&pair, A), Some((CloseReason::RefusedByPeer(RejectReason::Unsecure), Some(KeyState::NoPassphraseHere))));
+    assert_eq!(refused(&pair), Some((RejectReason::Unsecure, Some(KeyState::NoPassphraseThere))));
+    let mut pair = clean(4);
+    pair.call(pass("tarn hollow two"), LinkConfig::default());
+    assert!(!pair.join(ms(1000)));
+    assert_eq!(closed(&pair, A), Some((CloseReason::RefusedByPeer(RejectReason::Unsecure), Some(KeyState::NoPassphraseThere))));
+    assert_eq!(refused(&pair), Some((RejectReason::Unsecure, Some(KeyState::NoPassphraseHere))));
+}
+
+#[test]
+fn stream_ids_choose_the_rule_and_unknown_ones_are_refused() {
+    for (asked, rule) in [("launch", Some(7)), ("#!::r=launch,m=publish", Some(7)), ("pontoon", Some(8)), ("bicycle", None)] {
+        let mut pair = clean(5);
+        for (id, name) in [(7, "launch"), (8, "pontoon")] {
+            pair.ends[B].listen(AcceptRule {
+                id: RuleId(id),
+                stream: StreamMatch::Exactly(name.into()),
+                config: LinkConfig::default(),
+                max_callers: 1,
+            });
+        }
+        pair.call_only(stream(asked));
+        pair.run_for(ms(500));
+        let joined = pair.seen[B].events.iter().find_map(|e| if let Event::Joined(j) = e { j.rule.map(|r| r.0) } else { None });
+        assert_eq!(joined, rule, "for {asked}");
+        if rule.is_none() {
+            assert_eq!(refused(&pair).map(|r| r.0), Some(RejectReason::StreamIdUnknown));
+            assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::RefusedByPeer(RejectReason::StreamIdUnknown)));
+        }
+    }
+}
+
+#[test]
+fn a_second_caller_is_refused_until_the_first_falls_silent() {
+    let mut pair = clean(6);
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let second = pair.call_only(LinkConfig::default());
+    pair.run_for(ms(500));
+    let refusal = pair.seen[A].events.iter().any(|e| {
+        matches!(e, Event::Closed { conn, reason: CloseReason::RefusedByPeer(RejectReason::InUse), .. } if *conn == second)
+    });
+    assert!(refusal, "{:?}", pair.seen[A].events);
+    // The first caller's machine is switched off, and a new one takes its address.
+    let seed = [9; 32];
+    let now = pair.instant(A);
+    pair.ends[A] = Endpoint::new(pair.addr[A].ip(), now, seed);
+    pair.run_for(ms(1600));
+    pair.call_only(LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    assert!(matches!(closed(&pair, B), Some((CloseReason::Silent(_), _))), "the silent one made room");
+}
+
+#[test]
+fn nobody_there_and_port_closed_are_told_apart() {
+    let mut pair = clean(7);
+    pair.call_only(LinkConfig::default());
+    pair.run_for(ms(3100));
+    assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::NoAnswer(ms(3000))));
+    let mut pair = clean(8);
+    pair.call_only(LinkConfig::default());
+    let to = pair.addr[B];
+    pair.ends[A].handle_unreachable(to);
+    pair.run_for(ms(3100));
+    assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::PortClosed));
+}
+
+#[test]
+fn an_old_version_is_refused_by_the_listener_and_noticed_by_the_caller() {
+    let mut pair = clean(9);
+    pair.listen(LinkConfig::default());
+    pair.tap = Some(Vec::new());
+    let stranger = pair.addr[A];
+    let mut h = Handshake {
+        version: 4,
+        encryption: 0,
+        extension_field: 2,
+        initial_seq: choir_proto::srt::Seq::new(5),
+        mtu: 1500,
+        window: 8192,
+        kind: HandshakeType::Induction,
+        socket_id: 77,
+        cookie: 0,
+        peer_ip: [0; 16],
+        extensions: Vec::new(),
+    };
+    let send = |pair: &mut Pair, h: &Handshake| {
+        let mut data = Vec::new();
+        Control::Handshake(Box::new(h.clone())).encode(0, 0, &mut data);
+        pair.inject(B, stranger, &data);
+        let (_, last) = pair.tap.as_ref().and_then(|t| t.last()).cloned().expect("an answer");
+        let Ok(Packet::Control { control: Control::Handshake(h), .. }) = Packet::parse(&last) else { panic!("not a handshake") };
+        *h
+    };
+    let answer = send(&mut pair, &h);
+    assert_eq!((answer.version, answer.extension_field), (5, 0x4A17));
+    (h.kind, h.cookie) = (HandshakeType::Conclusion, answer.cookie);
+    assert_eq!(send(&mut pair, &h).kind, HandshakeType::Rejection(RejectReason::Version));
+    // A version 4 listener: its induction response carries no magic.
+    let mut pair = clean(10);
+    let id = pair.call_only(LinkConfig::default());
+    pair.drain(A);
+    (h.kind, h.version, h.extension_field) = (HandshakeType::Induction, 4, 2);
+    let mut data = Vec::new();
+    Control::Handshake(Box::new(h)).encode(0, id.0, &mut data);
+    let from = pair.addr[B];
+    pair.inject(A, from, &data);
+    assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::NotVersion5));
+}
+
+#[test]
+fn a_listener_keeps_nothing_for_a_stranger_without_the_cookie() {
+    let mut pair = clean(11);
+    pair.listen(LinkConfig::default());
+    let mut caller = Pair::new(12, Faults::default(), Faults::default());
+    caller.tap = Some(Vec::new());
+    caller.call(stream("x"), LinkConfig::default());
+    assert!(caller.join(ms(300)));
+    // Conclusions made for another listener carry a cookie that this one never gave.
+    for (_, data) in caller.tap.take().into_iter().flatten() {
+        for port in 1..2000u16 {
+            pair.inject(B, ([127, 20, 9, 9], port).into(), &data);
+        }
+    }
+    assert!(pair.up(B).is_none());
+    assert!(pair.ends[B].stats().junk > 0);
+}
+
+#[test]
+fn rendezvous_joins_whoever_is_first_and_whichever_messages_are_lost() {
+    let mut initiators = [0; 2];
+    for seed in 0..300 {
+        let f = Faults { delay: ms(5 + seed % 50), loss: 0.3, ..Faults::default() };
+        let mut pair = Pair::new(seed, f.clone(), f);
+        let config = LinkConfig { connect_timeout: ms(20_000), ..pass("tarn hollow regatta") };
+        let (now, to) = (pair.instant(A), pair.addr[B]);
+        pair.ends[A].meet(now, to, config.clone());
+        pair.tap = Some(Vec::new());
+        pair.run_for(ms(seed % 400));
+        let (now, to) = (pair.instant(B), pair.addr[A]);
+        pair.ends[B].meet(now, to, config);
+        assert!(pair.join(ms(15_000)), "seed {seed}");
+        for (end, data) in pair.tap.take().into_iter().flatten() {
+            if let Ok(Packet::Control { control: Control::Handshake(h), .. }) = Packet::parse(&data)
+                && h.kind == HandshakeType::Agreement
+            {
+                initiators[end] += 1;
+                break;
+            }
+        }
+        let (a, b) = (pair.up(A).expect("up"), pair.up(B).expect("up"));
+        pair.send(A, a, payload(1, 100));
+        pair.send(B, b, payload(2, 100));
+        pair.run_for(ms(2000));
+        let got = |end: usize, pair: &Pair| pair.seen[end].delivered.first().map(|(_, d)| number(&d.payload));
+        // A third of all packets is lost: most get through, and none is ever damaged.
+        assert!(got(B, &pair).is_none_or(|n| n == 1) && got(A, &pair).is_none_or(|n| n == 2));
+    }
+    assert!(initiators.iter().all(|n| *n > 50), "both roles were played: {initiators:?}");
+}
+
+#[test]
+fn rendezvous_with_different_passphrases_is_refused_on_both_ends() {
+    let mut pair = clean(13);
+    pair.meet(pass("tarn hollow one"), pass("tarn hollow two"));
+    pair.run_for(ms(1500));
+    let reasons: Vec<_> = [A, B].iter().filter_map(|e| closed(&pair, *e)).map(|c| c.0).collect();
+    assert!(reasons.contains(&CloseReason::RefusedHere(RejectReason::BadSecret)), "{reasons:?}");
+    assert!(reasons.contains(&CloseReason::RefusedByPeer(RejectReason::BadSecret)), "{reasons:?}");
+}
+
+#[test]
+fn keys_are_refreshed_many_times_without_losing_a_packet() {
+    for (length, loss) in [(KeyLength::Aes128, 0.0), (KeyLength::Aes192, 0.05), (KeyLength::Aes256, 0.05)] {
+        let f = Faults { delay: ms(10), loss, ..Faults::default() };
+        let mut pair = Pair::new(14, f.clone(), f);
+        let config = LinkConfig { key_length: length, refresh: Refresh { after: 500, announce: 100 }, ..pass("tarn hollow one") };
+        pair.call(config.clone().with_latency(ms(300)), config);
+        assert!(pair.join(ms(2000)));
+        let from = pair.up(A).expect("up");
+        for n in 0..5000 {
+            assert!(pair.send(A, from, payload(n, 200)));
+            pair.run_for(ms(1));
+        }
+        pair.run_for(ms(1000));
+        let stats = pair.ends[A].link_stats(from).expect("stats");
+        assert!(stats.key_refreshes >= 8, "{} refreshes", stats.key_refreshes);
+        assert_eq!(stats.key_length, Some(length));
+        let there = pair.ends[B].link_stats(pair.up(B).expect("up")).expect("stats");
+        assert_eq!((there.undecrypted, there.key_state), (0, KeyState::Secured));
+        assert_eq!(pair.seen[B].delivered.len(), 5000);
+    }
+}
+
+#[test]
+fn payloads_are_not_readable_on_the_wire() {
+    let mut pair = clean(15);
+    pair.call(pass("tarn hollow one"), pass("tarn hollow one"));
+    assert!(pair.join(ms(500)));
+    pair.tap = Some(Vec::new());
+    let from = pair.up(A).expect("up");
+    let text = b"the launch carries the umpire down the course";
+    pair.send(A, from, text.to_vec().into());
+    pair.run_for(ms(300));
+    assert_eq!(&pair.seen[B].delivered[0].1.payload[..], text);
+    let seen = pair.tap.take().into_iter().flatten().any(|(_, d)| d.windows(10).any(|w| w == &text[..10]));
+    assert!(!seen);
+}
+
+#[test]
+fn a_clean_end_delivers_everything_first() {
+    let mut pair = clean(16);
+    pair.paths[A].set_faults(Faults { delay: ms(10), loss: 0.2, ..Faults::default() });
+    pair.call(LinkConfig { connect_timeout: ms(9000), ..LinkConfig::default().with_latency(ms(400)) }, LinkConfig::default());
+    assert!(pair.join(ms(9000)));
+    let from = pair.up(A).expect("up");
+    for n in 0..100 {
+        pair.send(A, from, payload(n, 500));
+        pair.run_for(ms(1));
+    }
+    let now = pair.instant(A);
+    pair.ends[A].finish(now, from);
+    pair.paths[A].set_faults(Faults { delay: ms(10), ..Faults::default() });
+    pair.run_for(ms(2000));
+    assert_eq!(pair.seen[B].delivered.len(), 100, "the lost tail was sent again");
+    assert_eq!(closed(&pair, B).map(|c| c.0), Some(CloseReason::PeerClosed));
+    assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::Closed));
+}
+
+#[test]
+fn keep_alives_hold_an_idle_link_and_silence_ends_it() {
+    let mut pair = clean(17);
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    pair.run_for(Duration::from_secs(60));
+    assert!(closed(&pair, A).is_none() && closed(&pair, B).is_none());
+    pair.cut = true;
+    pair.run_for(ms(6100));
+    assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::Silent(ms(5000))));
+    assert_eq!(closed(&pair, B).map(|c| c.0), Some(CloseReason::Silent(ms(5000))));
+}
+
+#[test]
+fn one_port_serves_many_callers() {
+    let mut pair = clean(18);
+    let rule = |config| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 50 };
+    pair.ends[B].listen(rule(LinkConfig::default()));
+    let ids: Vec<_> = (0..50).map(|_| pair.call_only(LinkConfig::default())).collect();
+    pair.run_for(ms(300));
+    assert_eq!(pair.ends[B].connections().count(), 50);
+    for (n, id) in ids.iter().enumerate() {
+        pair.send(A, *id, payload(n as u64, 100));
+    }
+    pair.run_for(ms(300));
+    let mut got: Vec<_> = pair.seen[B].delivered.iter().map(|(_, d)| number(&d.payload)).collect();
+    got.sort_unstable();
+    assert_eq!(got, (0..50).collect::<Vec<_>>());
+}
+
+#[test]
+fn clocks_200_ppm_apart_are_followed_for_an_hour() {
+    let f = Faults { delay: ms(15), jitter: ms(4), ..Faults::default() };
+    let mut pair = Pair::new(19, f.clone(), f);
+    pair.ppm = [100.0, -100.0];
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let from = pair.up(A).expect("up");
+    let mut worst = (Duration::MAX, Duration::ZERO);
+    for n in 0..360_000 {
+        let sent = pair.now;
+        pair.send(A, from, payload(n, 100));
+        pair.run_until(sent + ms(10));
+        for (at, d) in pair.seen[B].delivered.drain(..) {
+            // Packet n left at n * 10 ms after the first one.
+            let left = sent - ms(10) * (n - number(&d.payload)) as u32;
+            let took = at - left;
+            worst = (worst.0.min(took), worst.1.max(took));
+        }
+    }
+    let stats = pair.ends[B].link_stats(pair.up(B).expect("up")).expect("stats");
+    assert_eq!(stats.skipped, 0);
+    assert!((-725_000..=-700_000).contains(&stats.drift_us) || (700_000..=725_000).contains(&stats.drift_us), "{}", stats.drift_us);
+    // An hour apart by 720 ms, and the way through stays what it was within a few ms.
+    assert!(worst.1 - worst.0 < ms(5), "took {:?} to {:?}", worst.0, worst.1);
+}
+
+#[test]
+fn junk_is_counted_and_costs_nothing() {
+    let mut pair = clean(20);
+    pair.call(pass("tarn hollow one"), pass("tarn hollow one"));
+    assert!(pair.join(ms(500)));
+    let (from, to) = (pair.addr[A], pair.up(B).expect("up"));
+    let before = pair.ends[B].link_stats(to);
+    let mut data = vec![0u8; 1400];
+    let mut x = 1u32;
+    for round in 0..20_000u32 {
+        for b in &mut data {
+            x = x.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            *b = (x >> 24) as u8;
+        }
+        // A third with the right header fields, so that it gets past the first check.
+        if round % 3 == 0 {
+            data[12..16].copy_from_slice(&to.0.to_be_bytes());
+            data[0] = 0x80;
+            data[1..4].copy_from_slice(&[(round % 9) as u8, 0, 0]);
+        }
+        pair.inject(B, from, &data[..(x % 1400) as usize]);
+    }
+    pair.run_for(ms(100));
+    let after = pair.ends[B].link_stats(to);
+    assert_eq!(before.map(|s| s.delivered), after.map(|s| s.delivered));
+    assert!(pair.ends[B].stats().junk > 10_000);
+}
+
+#[test]
+fn time_that_stands_still_does_no_harm() {
+    let now = Instant::now();
+    let mut end = Endpoint::new([127, 0, 0, 1].into(), now, [1; 32]);
+    end.call(now, ([127, 0, 0, 1], 9).into(), LinkConfig::default());
+    let mut buf = Vec::new();
+    for _ in 0..10 {
+        end.handle_timeout(now);
+    }
+    assert!(end.poll_transmit(now, 4, &mut buf).is_some());
+    assert!(end.poll_transmit(now, 4, &mut buf).is_none(), "the first greeting goes out once");
+    assert!(end.poll_timeout().is_some_and(|t| t > now));
+}
