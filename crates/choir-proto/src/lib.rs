@@ -13,5 +13,8 @@
 //! Every engine has the same verbs: `handle_*` takes input and the time, `poll_*` gives output,
 //! `poll_timeout` says when to call again. Time never goes backwards.
 
+pub mod adts;
 mod bits;
+pub mod h26x;
 pub mod srt;
+pub mod ts;

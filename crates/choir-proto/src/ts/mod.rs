@@ -1,0 +1,30 @@
+//! MPEG transport streams (ISO/IEC 13818-1, H.222.0).
+//!
+//! [`TsReader`] meters a stream and can cut it into access units; [`TsWriter`] makes one; [`Splicer`]
+//! joins several into one without a jump in time.
+
+mod packet;
+mod pes;
+mod psi;
+mod reader;
+mod splice;
+mod writer;
+
+pub use packet::{Adaptation, TS_PACKET, TsPacket};
+pub use pes::{PesHeader, write_pes_header};
+pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
+pub use reader::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsReader, VideoInfo};
+pub use splice::{Cut, SourceKey, Splicer};
+pub use writer::{MuxRate, TsWriter, Unit, WriterConfig};
+
+/// Ticks of the 33-bit 90 kHz clock of PTS and DTS before it wraps (26.5 hours).
+pub const PTS_WRAP: u64 = 1 << 33;
+/// Ticks of the 27 MHz clock before it wraps.
+pub const PCR_WRAP: u64 = PTS_WRAP * 300;
+
+/// Signed distance from `b` to `a` on a clock that wraps at `wrap`.
+#[must_use]
+pub const fn wrapped_distance(a: u64, b: u64, wrap: u64) -> i64 {
+    let d = (a + wrap - b % wrap) % wrap;
+    if d >= wrap / 2 { d as i64 - wrap as i64 } else { d as i64 }
+}

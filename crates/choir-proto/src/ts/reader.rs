@@ -1,0 +1,441 @@
+//! Reads a transport stream as it passes: what is in it, how clean it is, how fast; and, on request,
+//! its access units.
+
+use super::{
+    PCR_WRAP, PTS_WRAP, TS_PACKET, TsPacket,
+    packet::{NULL_PID, SYNC},
+    pes::PesHeader,
+    psi::{Pmt, SectionReader, StreamKind, first_program},
+    wrapped_distance,
+};
+use crate::{
+    adts,
+    h26x::{self, NalKind, Stamp, VideoFormat},
+};
+use bytes::Bytes;
+use std::collections::VecDeque;
+
+const PIDS: usize = 8192;
+const NONE: u8 = 0xFF;
+/// Bytes of each access unit that are looked at for parameter sets and stamps.
+const HEAD: usize = 2048;
+/// Largest access unit kept: a 150 Mbit/s intra frame is a tenth of it.
+const UNIT_MAX: usize = 8 << 20;
+/// Units waiting to be taken; the oldest is dropped beyond.
+const UNITS_MAX: usize = 256;
+const PCR_WINDOW_US: i64 = 1_000_000;
+
+/// How much of the media is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// Only what the start of each access unit says.
+    Heads,
+    /// Whole access units, for [`TsReader::poll_unit`].
+    Units,
+}
+
+/// Totals since the start.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct TsCounters {
+    /// Packets in sync.
+    pub packets: u64,
+    /// Of those, null packets.
+    pub nulls: u64,
+    /// Times the sync byte was lost.
+    pub sync_losses: u64,
+    /// Packets missing or out of order by their counter.
+    pub continuity_errors: u64,
+    /// Packets marked as damaged.
+    pub transport_errors: u64,
+    /// Tables with a wrong checksum.
+    pub crc_errors: u64,
+}
+
+/// The programme clock over the last second or so.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct PcrInfo {
+    /// Longest distance between two references, µs.
+    pub interval_max_us: u64,
+    /// Spread of arrival against the clock, µs.
+    pub jitter_us: u64,
+}
+
+/// One stream of the programme.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct StreamInfo {
+    /// Its packets.
+    pub pid: u16,
+    /// What it is.
+    pub kind: StreamKind,
+    /// Bytes so far, packet headers included.
+    pub bytes: u64,
+}
+
+/// The picture.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct VideoInfo {
+    /// From the parameter set.
+    pub format: Option<VideoFormat>,
+    /// Frames so far.
+    pub frames: u64,
+    /// Keyframes so far.
+    pub keyframes: u64,
+    /// Frames per second by their time stamps.
+    pub measured_rate: Option<f64>,
+    /// Frames from one keyframe to the next.
+    pub keyframe_frames: Option<u32>,
+    /// Milliseconds from one keyframe to the next.
+    pub keyframe_ms: Option<u32>,
+    /// Last stamp found in the picture, and when its frame was complete here (same clock as `push`).
+    pub stamp: Option<(Stamp, i64)>,
+}
+
+/// All that is known of the media.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct MediaInfo {
+    /// Streams in table order.
+    pub streams: Vec<StreamInfo>,
+    /// The first video stream.
+    pub video: Option<VideoInfo>,
+    /// Sample rate and channels of the first AAC stream.
+    pub audio: Option<(u32, u8)>,
+    /// Counters.
+    pub counters: TsCounters,
+    /// Clock.
+    pub pcr: PcrInfo,
+}
+
+/// One whole frame or audio packet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AccessUnit {
+    /// Its stream.
+    pub pid: u16,
+    /// What it is.
+    pub kind: StreamKind,
+    /// Presentation time, 90 kHz.
+    pub pts: Option<u64>,
+    /// Decoding time.
+    pub dts: Option<u64>,
+    /// Decoding can start here.
+    pub keyframe: bool,
+    /// When its last packet was handed in.
+    pub arrived: i64,
+    /// Byte stream or ADTS frames.
+    pub data: Bytes,
+}
+
+#[derive(Debug)]
+struct OpenPes {
+    header: PesHeader,
+    random_access: bool,
+    data: Vec<u8>,
+    total: usize,
+    last: i64,
+    broken: bool,
+}
+
+#[derive(Debug)]
+struct Stream {
+    info: StreamInfo,
+    pes: Option<OpenPes>,
+}
+
+#[derive(Debug, Default)]
+struct PcrState {
+    last: Option<u64>,
+    offsets: Option<(i64, i64)>,
+    interval_max: u64,
+    window_start: i64,
+    shown: PcrInfo,
+}
+
+impl PcrState {
+    fn note(&mut self, pcr: u64, at: i64, discontinuity: bool) {
+        if let Some(last) = self.last
+            && !discontinuity
+        {
+            let step = wrapped_distance(pcr, last, PCR_WRAP);
+            if (0..27_000_000).contains(&step) {
+                self.interval_max = self.interval_max.max(step as u64 / 27);
+            } else {
+                self.offsets = None;
+            }
+        }
+        self.last = Some(pcr);
+        let offset = at - (pcr / 27) as i64;
+        let (low, high) = self.offsets.map_or((offset, offset), |(l, h)| (l.min(offset), h.max(offset)));
+        self.offsets = Some((low, high));
+        if at - self.window_start >= PCR_WINDOW_US {
+            self.shown = PcrInfo { interval_max_us: self.interval_max, jitter_us: (high - low) as u64 };
+            (self.window_start, self.interval_max, self.offsets) = (at, 0, None);
+        }
+    }
+}
+
+/// A transport stream reader. Takes any cut of bytes, finds sync again after damage.
+#[derive(Debug)]
+pub struct TsReader {
+    depth: Depth,
+    carry: Vec<u8>,
+    in_sync: bool,
+    counters: TsCounters,
+    pat: SectionReader,
+    pmt: SectionReader,
+    pmt_pid: Option<u16>,
+    table: Option<Pmt>,
+    streams: Vec<Stream>,
+    /// PID to place in `streams`.
+    index: Box<[u8; PIDS]>,
+    /// Last counter of each PID, with bit 4 set after a permitted repeat.
+    continuity: Box<[u8; PIDS]>,
+    pcr: PcrState,
+    video: VideoInfo,
+    audio: Option<(u32, u8)>,
+    last_keyframe: Option<(u64, u64)>,
+    units: VecDeque<AccessUnit>,
+}
+
+impl TsReader {
+    /// A reader at the start of a stream.
+    #[must_use]
+    pub fn new(depth: Depth) -> Self {
+        Self {
+            depth,
+            carry: Vec::new(),
+            in_sync: false,
+            counters: TsCounters::default(),
+            pat: SectionReader::default(),
+            pmt: SectionReader::default(),
+            pmt_pid: None,
+            table: None,
+            streams: Vec::new(),
+            index: Box::new([NONE; PIDS]),
+            continuity: Box::new([NONE; PIDS]),
+            pcr: PcrState::default(),
+            video: VideoInfo::default(),
+            audio: None,
+            last_keyframe: None,
+            units: VecDeque::new(),
+        }
+    }
+
+    /// What is known so far.
+    #[must_use]
+    pub fn info(&self) -> MediaInfo {
+        let has_video = self.streams.iter().any(|s| s.info.kind.is_video());
+        MediaInfo {
+            streams: self.streams.iter().map(|s| s.info).collect(),
+            video: has_video.then(|| self.video.clone()),
+            audio: self.audio,
+            counters: TsCounters { crc_errors: self.pat.crc_errors + self.pmt.crc_errors, ..self.counters },
+            pcr: self.pcr.shown,
+        }
+    }
+
+    /// The last clock reference, 27 MHz ticks.
+    #[must_use]
+    pub fn last_pcr(&self) -> Option<u64> {
+        self.pcr.last
+    }
+
+    /// The next whole access unit, with [`Depth::Units`].
+    pub fn poll_unit(&mut self) -> Option<AccessUnit> {
+        self.units.pop_front()
+    }
+
+    /// Takes bytes that arrived at `at` (µs; UTC since 1970 if stamps are to be measured against it).
+    pub fn push(&mut self, at: i64, data: &[u8]) {
+        if self.carry.is_empty() && self.in_sync && data.len().is_multiple_of(TS_PACKET) && data.chunks_exact(TS_PACKET).all(|p| p[0] == SYNC) {
+            data.chunks_exact(TS_PACKET).for_each(|p| self.packet(at, p));
+            return;
+        }
+        self.carry.extend_from_slice(data);
+        let carried = std::mem::take(&mut self.carry);
+        let mut rest = &carried[..];
+        while rest.len() >= TS_PACKET {
+            // One sync byte may be chance: the next place must agree, as far as it is here.
+            let sync = rest[0] == SYNC && rest.get(TS_PACKET).is_none_or(|b| *b == SYNC);
+            if sync {
+                self.in_sync = true;
+                self.packet(at, &rest[..TS_PACKET]);
+                rest = &rest[TS_PACKET..];
+            } else {
+                if std::mem::take(&mut self.in_sync) {
+                    self.counters.sync_losses += 1;
+                }
+                let skip = rest[1..].iter().position(|b| *b == SYNC).map_or(rest.len(), |i| i + 1);
+                rest = &rest[skip..];
+            }
+        }
+        self.carry = rest.to_vec();
+    }
+
+    fn packet(&mut self, at: i64, data: &[u8]) {
+        self.counters.packets += 1;
+        let Some(p) = TsPacket::parse(data) else {
+            self.counters.transport_errors += 1;
+            return;
+        };
+        if p.pid == NULL_PID {
+            self.counters.nulls += 1;
+            return;
+        }
+        if p.error {
+            self.counters.transport_errors += 1;
+            return;
+        }
+        let discontinuity = p.adaptation.is_some_and(|a| a.discontinuity);
+        let (repeat, gap) = self.check_continuity(&p, discontinuity);
+        if repeat {
+            return;
+        }
+        if let Some(pcr) = p.adaptation.and_then(|a| a.pcr)
+            && self.table.as_ref().is_none_or(|t| t.pcr_pid == p.pid)
+        {
+            self.pcr.note(pcr, at, discontinuity);
+        }
+        if p.pid == 0 {
+            if let Some(section) = p.payload.and_then(|d| self.pat.push(p.unit_start, d))
+                && let Some((_, pid)) = first_program(&section)
+            {
+                self.pmt_pid = Some(pid);
+            }
+        } else if Some(p.pid) == self.pmt_pid {
+            if let Some(table) = p.payload.and_then(|d| self.pmt.push(p.unit_start, d)).and_then(|s| Pmt::parse(&s)) {
+                self.take_table(table);
+            }
+        } else if let Some(i) = self.stream_at(p.pid) {
+            self.streams[i].info.bytes += TS_PACKET as u64;
+            self.elementary(i, &p, at, gap);
+        }
+    }
+
+    fn stream_at(&self, pid: u16) -> Option<usize> {
+        let i = self.index[usize::from(pid) % PIDS];
+        (i != NONE).then_some(usize::from(i))
+    }
+
+    /// Whether this packet is a permitted repeat, and whether some are missing before it.
+    fn check_continuity(&mut self, p: &TsPacket<'_>, discontinuity: bool) -> (bool, bool) {
+        let slot = &mut self.continuity[usize::from(p.pid) % PIDS];
+        let last = *slot;
+        if p.payload.is_none() {
+            return (false, false);
+        }
+        if last == NONE || discontinuity {
+            *slot = p.continuity;
+            return (false, false);
+        }
+        let expected = (last & 15).wrapping_add(1) & 15;
+        if p.continuity == last & 15 && last & 16 == 0 {
+            *slot = last | 16;
+            return (true, false);
+        }
+        *slot = p.continuity;
+        let gap = p.continuity != expected;
+        self.counters.continuity_errors += u64::from(gap);
+        (false, gap)
+    }
+
+    fn take_table(&mut self, table: Pmt) {
+        if self.table.as_ref() == Some(&table) {
+            return;
+        }
+        self.index.fill(NONE);
+        let old = std::mem::take(&mut self.streams);
+        for (i, s) in table.streams.iter().enumerate() {
+            let bytes = old.iter().find(|o| o.info.pid == s.pid).map_or(0, |o| o.info.bytes);
+            self.index[usize::from(s.pid) % PIDS] = i as u8;
+            self.streams.push(Stream { info: StreamInfo { pid: s.pid, kind: s.kind, bytes }, pes: None });
+        }
+        self.video.format = None;
+        self.last_keyframe = None;
+        self.table = Some(table);
+    }
+
+    fn elementary(&mut self, i: usize, p: &TsPacket<'_>, at: i64, gap: bool) {
+        let Some(payload) = p.payload else { return };
+        if p.scrambling != 0 {
+            return;
+        }
+        let limit = if self.depth == Depth::Units { UNIT_MAX } else { HEAD };
+        if p.unit_start {
+            if let Some(pes) = self.streams[i].pes.take() {
+                self.finish_unit(i, pes);
+            }
+            let Some(header) = PesHeader::parse(payload) else { return };
+            let data = payload.get(header.header_bytes..).unwrap_or_default();
+            let random_access = p.adaptation.is_some_and(|a| a.random_access);
+            let kept = &data[..data.len().min(limit)];
+            self.streams[i].pes =
+                Some(OpenPes { header, random_access, data: kept.to_vec(), total: data.len(), last: at, broken: false });
+        } else if let Some(pes) = &mut self.streams[i].pes {
+            pes.broken |= gap;
+            pes.last = at;
+            pes.total += payload.len();
+            let room = limit.saturating_sub(pes.data.len());
+            pes.data.extend_from_slice(&payload[..payload.len().min(room)]);
+        }
+        let complete = self.streams[i].pes.as_ref().is_some_and(|pes| pes.header.payload_bytes.is_some_and(|n| pes.total >= n));
+        if complete && let Some(pes) = self.streams[i].pes.take() {
+            self.finish_unit(i, pes);
+        }
+    }
+
+    fn finish_unit(&mut self, i: usize, pes: OpenPes) {
+        let StreamInfo { pid, kind, .. } = self.streams[i].info;
+        let first_video = self.streams.iter().position(|s| s.info.kind.is_video()) == Some(i);
+        let mut keyframe = pes.random_access;
+        if kind == StreamKind::H264 {
+            keyframe |= h26x::is_keyframe(&pes.data);
+        }
+        if first_video {
+            self.note_frame(&pes, keyframe, kind);
+        } else if kind == StreamKind::AacAdts && self.audio.is_none() {
+            self.audio = adts::parse(&pes.data).map(|h| (h.sample_rate, h.channels));
+        }
+        // A unit with a hole in it is of no use to a decoder.
+        if self.depth == Depth::Units && !pes.broken && pes.total <= UNIT_MAX {
+            if self.units.len() == UNITS_MAX {
+                self.units.pop_front();
+            }
+            let PesHeader { pts, dts, .. } = pes.header;
+            self.units.push_back(AccessUnit { pid, kind, pts, dts, keyframe, arrived: pes.last, data: pes.data.into() });
+        }
+    }
+
+    fn note_frame(&mut self, pes: &OpenPes, keyframe: bool, kind: StreamKind) {
+        self.video.frames += 1;
+        let time = pes.header.dts.or(pes.header.pts);
+        if keyframe {
+            self.video.keyframes += 1;
+            if let (Some(now), Some((then, frames))) = (time, self.last_keyframe) {
+                let ticks = wrapped_distance(now, then, PTS_WRAP);
+                let count = self.video.frames - frames;
+                // Longer than a minute is a jump of the clock, not a keyframe interval.
+                if ticks > 0 && ticks < 90_000 * 60 {
+                    self.video.measured_rate = Some(count as f64 * 90_000.0 / ticks as f64);
+                    self.video.keyframe_frames = Some(count as u32);
+                    self.video.keyframe_ms = Some((ticks / 90) as u32);
+                }
+            }
+            self.last_keyframe = time.map(|t| (t, self.video.frames));
+        }
+        if kind != StreamKind::H264 {
+            return;
+        }
+        let head = &pes.data[..pes.data.len().min(HEAD)];
+        if keyframe {
+            for nal in h26x::nal_units(head) {
+                match NalKind::of(nal[0]) {
+                    NalKind::Sps => self.video.format = h26x::parse_sps(nal).or(self.video.format.take()),
+                    k if k.is_picture() => break,
+                    _ => {}
+                }
+            }
+        }
+        if let Some(stamp) = h26x::find_stamp(head) {
+            self.video.stamp = Some((stamp, pes.last));
+        }
+    }
+}
