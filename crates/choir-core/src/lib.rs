@@ -1,1 +1,22 @@
-//! x
+//! What a live production engineer knows, as types and rules: units, link settings, the patch sheet and
+//! its checks, health. No I/O of any kind.
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`units`] | bitrates, times and shares as engineers write them |
+//! | [`secret`] | passphrases and where they come from; never printed |
+//! | [`link`] | one link's settings, as URL and as fields |
+//! | [`sheet`] | the patch sheet: reading it, and every finding with its place |
+//! | [`health`] | from numbers to a state with its reason |
+//! | [`view`] | snapshots of a running show, for every kind of output |
+
+pub mod finding;
+pub mod health;
+pub mod link;
+pub mod secret;
+pub mod sheet;
+pub mod spelling;
+pub mod units;
+pub mod view;
+
+pub use finding::{Finding, Grade, Place};

@@ -1,1 +1,28 @@
-//! x
+//! Drivers: sockets, clocks and files round the engines of `choir-proto`, and the running show.
+//!
+//! ```text
+//! socket → port (srt | udp | file) → Line (meters) → Feed (chooses, splices) → Outlet → port → socket
+//!                                       └→ health → ShowView → live view, status, JSON
+//! ```
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`port`] | ways in and out: one task per socket, which serves every link on it |
+//! | [`media`] | lines and feeds: metering, splicing, handing on; no task of their own |
+//! | [`show`] | a running show: plan, states, events, commands |
+//! | [`control`] | the local control socket of a running show, and its client |
+//! | [`secrets`] | fetching passphrases from files and the environment |
+
+pub mod clock;
+pub mod control;
+pub mod media;
+pub mod port;
+pub mod secrets;
+pub mod show;
+
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// Locks; a panic elsewhere must not take the show down with it.
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

@@ -1,1 +1,40 @@
-//! x
+//! Stand-ins for the far ends, so that an engineer can rehearse a show on one machine: cameras and field
+//! units that send real H.264, a switcher that takes inputs, and bad paths between any two of them.
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`camera`] | a moving scene, encoded once as a loop and sent with the time in each frame |
+//! | [`switcher`] | inputs that measure what reaches them |
+//! | [`relay`] | a two-way UDP relay with the faults of [`choir_path`] |
+//! | [`regatta`] | the Tarn Hollow Regatta: all of it together |
+
+pub mod camera;
+pub mod regatta;
+pub mod relay;
+pub mod switcher;
+
+/// One end of a stand-in's link could not be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum SimError {
+    /// A port or passphrase cannot be had.
+    #[error(transparent)]
+    Way(#[from] choir_net::port::WayError),
+    /// An address cannot be had.
+    #[error("{who}: cannot open {addr}: {cause}")]
+    Address {
+        /// Which stand-in.
+        who: String,
+        /// The address.
+        addr: std::net::SocketAddr,
+        /// The system's word.
+        cause: std::io::Error,
+    },
+    /// The encoder refused its settings.
+    #[error("{who}: the encoder does not take {what}")]
+    Encoder {
+        /// Which stand-in.
+        who: String,
+        /// Settings and the encoder's word.
+        what: String,
+    },
+}

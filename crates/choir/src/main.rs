@@ -1,1 +1,64 @@
-fn main(){}
+//! `choir`: connects cameras, encoders and field units to switching software, and keeps them on air.
+//!
+//! Three steps: [`args`] parses to plain data, [`commands`] resolves and runs, [`output`] and [`live`] show.
+
+mod args;
+mod commands;
+mod exit;
+mod live;
+mod output;
+mod private;
+
+use args::{Args, Command};
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    private::hide_passphrases();
+    let args = Args::parse();
+    let level = match args.verbose {
+        0 => "warn",
+        1 => "info",
+        2 => "debug",
+        _ => "trace",
+    };
+    let filter = tracing_subscriber::EnvFilter::try_from_env("CHOIR_LOG").unwrap_or_else(|_| level.into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(e) => {
+            eprintln!("choir: cannot start: {e}");
+            return ExitCode::from(exit::SYSTEM);
+        }
+    };
+    let result = runtime.block_on(async {
+        match args.command {
+            Command::Demo(a) => commands::demo::run(a).await,
+            Command::Link(a) => commands::link::run(a).await,
+            Command::Check(a) => commands::check::run(&a),
+            Command::Run(a) => commands::run::run(a).await,
+            Command::Status(a) => commands::ask::status(a).await,
+            Command::Watch(a) => commands::ask::watch(a).await,
+            Command::Take(a) => commands::ask::take(a).await,
+            Command::Hold(a) => commands::ask::hold(a).await,
+            Command::Release(a) => commands::ask::release(a).await,
+            Command::Stop(a) => commands::ask::stop(a).await,
+            Command::Sim(a) => commands::sim::run(a).await,
+            Command::Completions { shell } => {
+                commands::completions(shell);
+                Ok(())
+            }
+        }
+    });
+    // A blocked read of standard input must not hold up the end.
+    runtime.shutdown_background();
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => {
+            if !e.text.is_empty() {
+                eprintln!("choir: {}", e.text);
+            }
+            ExitCode::from(e.code)
+        }
+    }
+}

@@ -12,6 +12,10 @@ use crate::h26x;
 use bytes::{Bytes, BytesMut};
 use std::collections::HashMap;
 
+/// A source that shows no keyframe for this long is cut in where it stands: better a broken picture than
+/// none.
+const WAIT_MAX_US: i64 = 5_000_000;
+
 /// Names one source: a line, and which of its sessions (a source that restarts is another one).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct SourceKey {
@@ -38,6 +42,7 @@ struct Source {
     pmt: Option<Pmt>,
     /// Last clock reference and when it came, µs.
     clock: Option<(u64, i64)>,
+    first_seen: Option<i64>,
 }
 
 impl Source {
@@ -112,7 +117,7 @@ impl Splicer {
         Self::default()
     }
 
-    /// Wants this source on; it comes on at its next keyframe.
+    /// Wants this source on. The first one comes on at once, any later one at its next keyframe.
     pub fn take(&mut self, source: SourceKey) {
         if self.on == Some(source) {
             self.next = None;
@@ -138,6 +143,12 @@ impl Splicer {
     /// was made in them. Bytes of sources that are neither on nor next give nothing.
     pub fn push(&mut self, source: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
         if self.next == Some(source) {
+            if self.on.is_none() {
+                // Nothing to keep in step with: from the first byte, as it comes.
+                (self.on, self.next) = (Some(source), None);
+                self.watch(source, now, data);
+                return (data.clone(), Some(Cut { to: source }));
+            }
             return match self.find_cut(source, now, data) {
                 Some(at) => {
                     let mut out = BytesMut::new();
@@ -163,6 +174,9 @@ impl Splicer {
     /// Learns the waiting source's tables and clock; gives where its keyframe starts.
     fn find_cut(&mut self, source: SourceKey, now: i64, data: &[u8]) -> Option<usize> {
         let state = self.sources.entry(source).or_default();
+        if now - *state.first_seen.get_or_insert(now) > WAIT_MAX_US {
+            return Some(0);
+        }
         for (i, raw) in data.chunks_exact(TS_PACKET).enumerate() {
             let Some(p) = TsPacket::parse(raw) else { continue };
             if state.is_cut_point(&p) && state.tables.len() >= 2 {

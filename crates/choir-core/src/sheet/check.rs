@@ -1,0 +1,127 @@
+//! What can only be judged over the whole sheet: names, and ports that get in each other's way.
+
+use super::{
+    Feed, Line,
+    read::{Named, Reader},
+};
+use crate::{
+    finding::Grade,
+    link::{Link, Mode, SrtLink},
+    secret::Secret,
+    spelling::did_you_mean,
+};
+use std::collections::HashMap;
+
+pub(super) fn check(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
+    unique_names(r, "line", lines.iter().map(|l| (l.item.name.as_str(), l.at)));
+    unique_names(r, "feed", feeds.iter().map(|f| (f.item.name.as_str(), f.at)));
+    let names: Vec<&str> = lines.iter().map(|l| l.item.name.as_str()).collect();
+    for f in feeds {
+        let (feed, subject) = (&f.item, format!("feed \"{}\"", f.item.name));
+        if !names.contains(&feed.line.as_str()) && !names.is_empty() {
+            r.add(Grade::Error, f.at, &subject, format!("there is no line \"{}\".", feed.line), did_you_mean(&feed.line, &names));
+        }
+        if feed.to.iter().any(|l| matches!(l, Link::Udp(u) if u.host.is_none())) {
+            r.add(Grade::Error, f.at, &subject, "a UDP destination needs a host.", "Write udp://HOST:PORT.");
+        }
+    }
+    ports(r, lines, feeds);
+    passphrases(r, lines, feeds);
+}
+
+fn unique_names<'a>(r: &mut Reader<'_>, kind: &str, names: impl Iterator<Item = (&'a str, usize)>) {
+    let mut seen = HashMap::new();
+    for (name, at) in names {
+        if seen.insert(name, at).is_some() {
+            r.add(Grade::Error, at, &format!("{kind} \"{name}\""), format!("another {kind} has this name already."), "Give each its own.");
+        }
+    }
+}
+
+/// A port that this machine waits on.
+struct Waits<'a> {
+    subject: String,
+    at: usize,
+    host: Option<&'a str>,
+    port: u16,
+    /// Set for a line that listens for callers of this stream ID.
+    stream: Option<Option<&'a str>>,
+}
+
+fn listener<'a>(s: &'a SrtLink, subject: &str, at: usize, shares: bool) -> Option<Waits<'a>> {
+    let stream = shares.then_some(s.stream_id.as_deref());
+    match s.mode {
+        Mode::Listener => Some(Waits { subject: subject.into(), at, host: s.host.as_deref(), port: s.port, stream }),
+        _ => None,
+    }
+}
+
+/// Two that wait on one port get in each other's way, unless stream IDs tell their callers apart.
+fn ports(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
+    let mut waits: Vec<Waits<'_>> = Vec::new();
+    for l in lines {
+        let subject = format!("line \"{}\"", l.item.name);
+        match &l.item.from {
+            Link::Srt(s) => waits.extend(listener(s, &subject, l.at, true)),
+            Link::Udp(u) => waits.push(Waits { subject, at: l.at, host: u.host.as_deref(), port: u.port, stream: None }),
+            Link::File(_) => {}
+        }
+    }
+    for f in feeds {
+        let subject = format!("feed \"{}\"", f.item.name);
+        waits.extend(f.item.to.iter().filter_map(Link::srt).filter_map(|s| listener(s, &subject, f.at, false)));
+    }
+    for (i, second) in waits.iter().enumerate() {
+        for first in &waits[..i] {
+            let same_host = first.host.is_none() || second.host.is_none() || first.host == second.host;
+            if first.port != second.port || !same_host {
+                continue;
+            }
+            match (first.stream, second.stream) {
+                (Some(Some(a)), Some(Some(b))) if a != b => {}
+                (Some(Some(a)), Some(Some(_))) => r.add(
+                    Grade::Error,
+                    second.at,
+                    &second.subject,
+                    format!("it waits on port {} for the stream ID \"{a}\", and so does {}.", second.port, first.subject),
+                    "Give each its own stream ID, or its own port.",
+                ),
+                (Some(_), Some(_)) => r.add(
+                    Grade::Error,
+                    second.at,
+                    &second.subject,
+                    format!("it listens on port {}, and so does {}.", second.port, first.subject),
+                    "Give each its own port, or each its own stream-id so that callers can be told apart.",
+                ),
+                _ => r.add(
+                    Grade::Error,
+                    second.at,
+                    &second.subject,
+                    format!("it waits on port {}, and so does {}.", second.port, first.subject),
+                    "Give each its own port.",
+                ),
+            }
+        }
+    }
+}
+
+fn passphrases(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
+    let of_lines = lines.iter().map(|l| (format!("line \"{}\"", l.item.name), l.at, vec![&l.item.from]));
+    let of_feeds = feeds.iter().map(|f| (format!("feed \"{}\"", f.item.name), f.at, f.item.to.iter().collect()));
+    for (subject, at, links) in of_lines.chain(of_feeds) {
+        for srt in links.into_iter().filter_map(Link::srt) {
+            if matches!(srt.passphrase, Some(Secret::Literal(_))) {
+                r.add(
+                    Grade::Advice,
+                    at,
+                    &subject,
+                    "its passphrase is written in the sheet, where everybody who gets the sheet reads it.",
+                    "Write passphrase = { file = \"PATH\" } or { env = \"NAME\" } instead.",
+                );
+            }
+            if srt.passphrase.is_none() && srt.key_bits.is_some() {
+                r.add(Grade::Error, at, &subject, "it has a key length but no passphrase, so it is not encrypted.", "Add the passphrase.");
+            }
+        }
+    }
+}

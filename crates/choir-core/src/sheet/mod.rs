@@ -1,0 +1,66 @@
+//! The patch sheet: what is connected to what. Read whole, with every finding and its place.
+
+mod check;
+mod read;
+
+pub use read::read_sheet;
+
+use crate::link::Link;
+use std::time::Duration;
+
+/// The whole sheet.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sheet {
+    /// `[show]`.
+    pub show: Show,
+    /// `[[line]]`, in order.
+    pub lines: Vec<Line>,
+    /// `[[feed]]`, in order.
+    pub feeds: Vec<Feed>,
+}
+
+/// `[show]`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Show {
+    /// Shown everywhere.
+    pub name: String,
+    /// Latency of links that do not say.
+    pub latency: Duration,
+}
+
+/// `[[line]]`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Line {
+    /// Short name, used in commands.
+    pub name: String,
+    /// For people.
+    pub title: String,
+    /// Where it comes from.
+    pub from: Link,
+    /// What is expected on it.
+    pub expect: Expect,
+}
+
+/// What a line should carry.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Expect {
+    /// `h264` or `h265`.
+    pub codec: Option<String>,
+    /// Pixels.
+    pub size: Option<(u32, u32)>,
+    /// Frames per second.
+    pub rate: Option<f64>,
+}
+
+/// `[[feed]]`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Feed {
+    /// Short name.
+    pub name: String,
+    /// For people.
+    pub title: String,
+    /// The line it carries at the start.
+    pub line: String,
+    /// Where it goes.
+    pub to: Vec<Link>,
+}

@@ -1,0 +1,304 @@
+//! From TOML to a sheet. Nothing stops at the first mistake: all of them are told at once.
+
+use super::{Expect, Feed, Line, Sheet, Show, check};
+use crate::{
+    finding::{Finding, Grade, Place},
+    link::{DEFAULT_LATENCY, Field, Link, Problem, Value, from_fields, parse_url},
+    secret::Secret,
+    spelling::did_you_mean,
+    units::{parse_duration, parse_size},
+};
+use std::{ops::Range, time::Duration};
+use toml_edit::{ImDocument, Item, TableLike, Value as Toml};
+
+/// Largest sheet that is read; a real one has some hundred lines.
+const SHEET_MAX: usize = 1 << 20;
+
+/// A name with its place, for the checks that compare entries.
+#[derive(Debug, Clone)]
+pub(super) struct Named<T> {
+    pub item: T,
+    pub at: usize,
+}
+
+/// Reads a sheet and judges it. The sheet is there when no finding is an error.
+#[must_use]
+pub fn read_sheet(text: &str) -> (Option<Sheet>, Vec<Finding>) {
+    let mut r = Reader { text, findings: Vec::new() };
+    if text.len() > SHEET_MAX {
+        r.error(0, "", "the sheet is larger than 1 MiB.", "A patch sheet is a short text.");
+        return (None, r.findings);
+    }
+    let doc = match ImDocument::parse(text) {
+        Ok(doc) => doc,
+        Err(e) => {
+            let at = e.span().map_or(0, |s| s.start);
+            r.error(at, "", format!("not TOML: {}.", e.message().trim().replace('\n', ": ")), "Mend this first; the rest is read after it.");
+            return (None, r.findings);
+        }
+    };
+    let sheet = r.sheet(doc.as_table());
+    let mut findings = r.findings;
+    findings.sort_by_key(|f| f.place);
+    let failed = findings.iter().any(|f| f.grade == Grade::Error);
+    (sheet.filter(|_| !failed), findings)
+}
+
+pub(super) struct Reader<'a> {
+    text: &'a str,
+    pub findings: Vec<Finding>,
+}
+
+fn start(span: Option<Range<usize>>) -> usize {
+    span.map_or(0, |s| s.start)
+}
+
+impl Reader<'_> {
+    pub fn add(&mut self, grade: Grade, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {
+        let place = Some(Place::of(self.text, at));
+        self.findings.push(Finding { grade, place, subject: subject.into(), what: what.into(), remedy: remedy.into() });
+    }
+
+    fn error(&mut self, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {
+        self.add(Grade::Error, at, subject, what, remedy);
+    }
+
+    /// Reports keys that are not among these.
+    fn known(&mut self, table: &dyn TableLike, subject: &str, known: &[&str]) {
+        for (key, item) in table.iter() {
+            if !known.contains(&key) {
+                let at = table.get_key_value(key).map_or(0, |(k, _)| start(k.span().or_else(|| item.span())));
+                self.error(at, subject, format!("\"{key}\" is unknown here."), did_you_mean(key, known));
+            }
+        }
+    }
+
+    fn string(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<(String, usize)> {
+        let item = table.get(key)?;
+        let at = start(item.span());
+        match item.as_str() {
+            Some(s) => Some((s.to_owned(), at)),
+            None => {
+                self.error(at, subject, format!("{key} must be a text."), "Write it in quotes.");
+                None
+            }
+        }
+    }
+
+    fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
+        self.known(root, "", &["show", "line", "feed"]);
+        let show = self.show(root);
+        let lines = self.entries(root, "line", Self::line);
+        let feeds = self.entries(root, "feed", Self::feed);
+        if lines.is_empty() {
+            self.error(0, "", "the sheet has no line.", "Add a [[line]] with name and from.");
+        }
+        check::check(self, &lines, &feeds);
+        Some(Sheet {
+            show: show?,
+            lines: lines.into_iter().map(|n| n.item).collect(),
+            feeds: feeds.into_iter().map(|n| n.item).collect(),
+        })
+    }
+
+    fn show(&mut self, root: &dyn TableLike) -> Option<Show> {
+        let Some(item) = root.get("show") else {
+            self.error(0, "", "[show] is missing.", "Start the sheet with [show] and name = \"...\".");
+            return None;
+        };
+        let at = start(item.span());
+        let Some(table) = item.as_table_like() else {
+            self.error(at, "show", "show must be a table.", "Write [show].");
+            return None;
+        };
+        self.known(table, "show", &["name", "latency"]);
+        let name = self.string(table, "show", "name").map(|n| n.0);
+        if name.is_none() {
+            self.error(at, "show", "the show has no name.", "Add name = \"...\".");
+        }
+        let latency = self.duration(table, "show", "latency").unwrap_or(DEFAULT_LATENCY);
+        name.map(|name| Show { name, latency })
+    }
+
+    fn duration(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<Duration> {
+        if let Some(n) = table.get(key).and_then(Item::as_integer) {
+            let at = start(table.get(key).and_then(Item::span));
+            self.error(at, subject, format!("{key} {n} has no unit."), format!("Write \"{n} ms\"."));
+            return None;
+        }
+        let (text, at) = self.string(table, subject, key)?;
+        match parse_duration(&text) {
+            Ok(d) => Some(d),
+            Err(e) => {
+                self.error(at, subject, format!("{key} {}", e.what), e.allowed);
+                None
+            }
+        }
+    }
+
+    fn entries<T>(&mut self, root: &dyn TableLike, key: &str, read: fn(&mut Self, &dyn TableLike, usize) -> Option<T>) -> Vec<Named<T>> {
+        let Some(item) = root.get(key) else { return Vec::new() };
+        let Some(array) = item.as_array_of_tables() else {
+            self.error(start(item.span()), key, format!("{key} must be written as [[{key}]]."), "With two brackets, once per entry.");
+            return Vec::new();
+        };
+        let mut entries = Vec::new();
+        for table in array {
+            let at = start(table.span());
+            entries.extend(read(self, table, at).map(|item| Named { item, at }));
+        }
+        entries
+    }
+
+    /// The name of an entry, and how findings call it.
+    fn name(&mut self, table: &dyn TableLike, kind: &str, at: usize) -> (Option<String>, String) {
+        let Some((name, name_at)) = self.string(table, kind, "name") else {
+            if table.get("name").is_none() {
+                self.error(at, kind, format!("this {kind} has no name."), "Add name = \"...\": lower-case letters, digits and dashes.");
+            }
+            return (None, kind.to_owned());
+        };
+        let subject = format!("{kind} \"{name}\"");
+        let fits = (1..=32).contains(&name.len())
+            && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
+            && !name.starts_with('-');
+        if !fits {
+            self.error(name_at, &subject, "the name cannot be typed as a command's argument.", "Use 1 to 32 lower-case letters, digits and dashes.");
+        }
+        (Some(name), subject)
+    }
+
+    fn line(&mut self, table: &dyn TableLike, at: usize) -> Option<Line> {
+        let (name, subject) = self.name(table, "line", at);
+        self.known(table, &subject, &["name", "title", "from", "expect"]);
+        let title = self.string(table, &subject, "title").map(|t| t.0);
+        let from = match table.get("from") {
+            Some(item) => self.link(item, &subject),
+            None => {
+                self.error(at, &subject, "it does not say where it comes from.", "Add from = \"srt://...\" or from = { ... }.");
+                None
+            }
+        };
+        let expect = table.get("expect").map(|item| self.expect(item, &subject)).unwrap_or_default();
+        let name = name?;
+        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect })
+    }
+
+    fn expect(&mut self, item: &Item, subject: &str) -> Expect {
+        let at = start(item.span());
+        let Some(table) = item.as_table_like() else {
+            self.error(at, subject, "expect must be a table.", "Write expect = { size = \"1280x720\", rate = 25 }.");
+            return Expect::default();
+        };
+        self.known(table, subject, &["codec", "size", "rate"]);
+        let codec = self.string(table, subject, "codec").and_then(|(c, at)| {
+            let known = ["h264", "h265"];
+            if known.contains(&c.as_str()) {
+                return Some(c);
+            }
+            self.error(at, subject, format!("codec \"{c}\" is unknown."), did_you_mean(&c, &known));
+            None
+        });
+        let size = self.string(table, subject, "size").and_then(|(s, at)| match parse_size(&s) {
+            Ok(size) => Some(size),
+            Err(e) => {
+                self.error(at, subject, e.what, e.allowed);
+                None
+            }
+        });
+        let rate = table.get("rate").and_then(|i| {
+            let rate = i.as_float().or_else(|| i.as_integer().map(|n| n as f64)).filter(|r| (1.0..=240.0).contains(r));
+            if rate.is_none() {
+                self.error(start(i.span()), subject, "rate is not a frame rate.", "Write frames per second as a number, 1 to 240.");
+            }
+            rate
+        });
+        Expect { codec, size, rate }
+    }
+
+    fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
+        let (name, subject) = self.name(table, "feed", at);
+        self.known(table, &subject, &["name", "title", "line", "to"]);
+        let title = self.string(table, &subject, "title").map(|t| t.0);
+        let line = self.string(table, &subject, "line").map(|l| l.0);
+        if line.is_none() && table.get("line").is_none() {
+            self.error(at, &subject, "it does not say which line it carries.", "Add line = \"NAME\".");
+        }
+        let mut to = Vec::new();
+        match table.get("to") {
+            Some(item) if item.as_array().is_some() => {
+                for value in item.as_array().into_iter().flatten() {
+                    to.extend(self.link_value(value, &subject));
+                }
+            }
+            Some(item) => to.extend(self.link(item, &subject)),
+            None => self.error(at, &subject, "it does not say where it goes.", "Add to = [\"srt://...\"]."),
+        }
+        let name = name?;
+        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to })
+    }
+
+    fn link(&mut self, item: &Item, subject: &str) -> Option<Link> {
+        match item {
+            Item::Value(value) => self.link_value(value, subject),
+            Item::Table(table) => self.link_table(table, start(table.span()), subject),
+            _ => {
+                self.error(start(item.span()), subject, "this is not a link.", "Write a URL in quotes, or { ... } with its fields.");
+                None
+            }
+        }
+    }
+
+    fn link_value(&mut self, value: &Toml, subject: &str) -> Option<Link> {
+        let at = start(value.span());
+        match value {
+            Toml::String(s) => {
+                let (link, problems) = parse_url(s.value());
+                // Behind the opening quote the URL stands as it is.
+                self.problems(problems, at + 1, subject);
+                link
+            }
+            Toml::InlineTable(table) => self.link_table(table, at, subject),
+            _ => {
+                self.error(at, subject, "this is not a link.", "Write a URL in quotes, or { ... } with its fields.");
+                None
+            }
+        }
+    }
+
+    fn problems(&mut self, problems: Vec<Problem>, offset: usize, subject: &str) {
+        for p in problems {
+            self.add(p.grade, p.at + offset, subject, p.what, p.remedy);
+        }
+    }
+
+    fn link_table(&mut self, table: &dyn TableLike, at: usize, subject: &str) -> Option<Link> {
+        let mut fields = Vec::new();
+        for (key, item) in table.iter() {
+            let value_at = start(item.span());
+            let key_at = table.get_key_value(key).and_then(|(k, _)| k.span()).map_or(value_at, |s| s.start);
+            let value = if let Some(s) = item.as_str() {
+                Value::Text(s.to_owned())
+            } else if let Some(n) = item.as_integer() {
+                Value::Number(n)
+            } else if let Some(b) = item.as_bool() {
+                Value::Flag(b)
+            } else if let Some(secret) = item.as_table_like().filter(|_| key == "passphrase").and_then(|t| self.secret(t, subject)) {
+                Value::Secret(secret)
+            } else {
+                self.error(value_at, subject, format!("{key} cannot be that."), "Write a text in quotes or a number.");
+                continue;
+            };
+            fields.push(Field { key: key.to_owned(), key_at, value, value_at });
+        }
+        let (link, problems) = from_fields(fields, at);
+        self.problems(problems, 0, subject);
+        link
+    }
+
+    fn secret(&mut self, table: &dyn TableLike, subject: &str) -> Option<Secret> {
+        self.known(table, subject, &["env", "file"]);
+        let env = self.string(table, subject, "env").map(|e| Secret::Env(e.0));
+        env.or_else(|| self.string(table, subject, "file").map(|f| Secret::File(f.0.into())))
+    }
+}

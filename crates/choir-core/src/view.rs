@@ -1,0 +1,211 @@
+//! Snapshots of a running show: what the live view draws, `status` prints, and JSON carries.
+
+use crate::{finding::Grade, health::State};
+use serde::{Deserialize, Serialize};
+
+/// The whole show at one moment.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct ShowView {
+    /// Name of the show.
+    pub show: String,
+    /// Process that runs it.
+    pub pid: u32,
+    /// When it started, ms since 1970.
+    pub started_ms: u64,
+    /// Now, ms since 1970.
+    pub now_ms: u64,
+    /// Lines in sheet order.
+    pub lines: Vec<LineView>,
+    /// Feeds in sheet order.
+    pub feeds: Vec<FeedView>,
+    /// Latest events, oldest first.
+    pub events: Vec<EventView>,
+    /// What stand-ins at the far ends measured, in a demo.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub inputs: Vec<InputView>,
+}
+
+/// Numbers of one SRT connection or other way in or out.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct LinkView {
+    /// Where it leads, without secrets.
+    pub url: String,
+    /// State.
+    pub state: Option<State>,
+    /// Why.
+    pub reason: String,
+    /// The other end.
+    pub peer: Option<String>,
+    /// Since when it is up, ms since 1970.
+    pub up_since_ms: Option<u64>,
+    /// Bits per second, now.
+    pub rate_bps: u64,
+    /// Round-trip time, ms.
+    pub rtt_ms: Option<f64>,
+    /// Packets missing at first, percent of the last seconds.
+    pub lost_percent: f64,
+    /// Packets missing after recovery, percent.
+    pub missing_percent: f64,
+    /// Totals since the link came up.
+    pub packets: u64,
+    /// Missing at first.
+    pub lost: u64,
+    /// Of those, recovered.
+    pub recovered: u64,
+    /// Missing after recovery.
+    pub missing: u64,
+    /// Sent again.
+    pub resent: u64,
+    /// Dropped before sending: too late, or no room.
+    pub dropped: u64,
+    /// Least headroom of the last second, ms.
+    pub headroom_ms: Option<f64>,
+    /// Latency in force, ms.
+    pub latency_ms: Option<f64>,
+    /// Who asked for what, as a sentence.
+    pub latency_asked: Option<String>,
+    /// Encryption in words.
+    pub encryption: String,
+    /// Datagrams that the system dropped since its buffer was full.
+    pub kernel_drops: u64,
+}
+
+/// One second of a line's history.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+pub struct Sample {
+    /// Bits per second.
+    pub rate_bps: u64,
+    /// ms; negative when packets came too late.
+    pub headroom_ms: Option<f64>,
+    /// ms.
+    pub rtt_ms: Option<f64>,
+    /// Packets missing at first.
+    pub lost: u64,
+    /// Packets missing after recovery.
+    pub missing: u64,
+}
+
+/// What a line carries.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct MediaView {
+    /// `H.264`.
+    pub codec: Option<String>,
+    /// `high 3.1`.
+    pub profile: Option<String>,
+    /// Pixels.
+    pub size: Option<(u32, u32)>,
+    /// Frames per second: measured, else declared.
+    pub rate: Option<f64>,
+    /// ms from keyframe to keyframe.
+    pub keyframe_ms: Option<u32>,
+    /// Frames from keyframe to keyframe.
+    pub keyframe_frames: Option<u32>,
+    /// `AAC 48 kHz stereo`.
+    pub audio: Option<String>,
+    /// Longest distance between clock references, ms.
+    pub pcr_interval_ms: f64,
+    /// Spread of arrival against the stream's clock, ms.
+    pub pcr_jitter_ms: f64,
+    /// Transport packets missing by their counters.
+    pub continuity_errors: u64,
+    /// Frames so far.
+    pub frames: u64,
+    /// Last frame number, where the picture carries one.
+    pub frame: Option<u64>,
+}
+
+/// One line.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct LineView {
+    /// Name.
+    pub name: String,
+    /// Title.
+    pub title: String,
+    /// The way in.
+    pub link: LinkView,
+    /// What it carries.
+    pub media: MediaView,
+    /// From the camera's clock to here, ms, where the picture carries its time.
+    pub delay_ms: Option<f64>,
+    /// Feeds that carry it.
+    pub feeds: Vec<String>,
+    /// The last minute, oldest first.
+    pub history: Vec<Sample>,
+}
+
+/// One feed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct FeedView {
+    /// Name.
+    pub name: String,
+    /// Title.
+    pub title: String,
+    /// Line that is on.
+    pub line: String,
+    /// Line that waits for its keyframe.
+    pub next: Option<String>,
+    /// Takes made.
+    pub takes: u64,
+    /// Ways out.
+    pub outs: Vec<LinkView>,
+    /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency there.
+    pub delay_to_input_ms: Option<f64>,
+}
+
+/// Something that happened.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct EventView {
+    /// Counts from 1.
+    pub number: u64,
+    /// ms since 1970.
+    pub at_ms: u64,
+    /// `line finish-tower`.
+    pub subject: String,
+    /// A sentence.
+    pub text: String,
+    /// How bad.
+    pub grade: EventGrade,
+}
+
+/// How bad an event is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EventGrade {
+    /// For the record.
+    Note,
+    /// Better than before.
+    Good,
+    /// Look at it.
+    Warning,
+    /// Act.
+    Trouble,
+}
+
+impl From<Grade> for EventGrade {
+    fn from(grade: Grade) -> Self {
+        match grade {
+            Grade::Advice => Self::Note,
+            Grade::Warning => Self::Warning,
+            Grade::Error => Self::Trouble,
+        }
+    }
+}
+
+/// What a switching input measured of what reached it.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct InputView {
+    /// Input's name.
+    pub name: String,
+    /// Frames received.
+    pub frames: u64,
+    /// Frames missing by their numbers.
+    pub frames_missing: u64,
+    /// Keyframes.
+    pub keyframes: u64,
+    /// From the camera's clock to here, ms: least, median and greatest of the last seconds.
+    pub delay_ms: Option<(f64, f64, f64)>,
+    /// Pixels.
+    pub size: Option<(u32, u32)>,
+    /// Bits per second.
+    pub rate_bps: u64,
+}

@@ -1,0 +1,202 @@
+//! Transport stream files: read at the speed of their own clock, written as the media comes.
+
+use super::{Intake, Outlet, Stop, status::LinkStatus};
+use crate::clock::{Alarm, unix_ms};
+use bytes::{Bytes, BytesMut};
+use choir_core::health::Contact;
+use choir_proto::ts::{PCR_WRAP, TS_PACKET, TsPacket, wrapped_distance};
+use std::{
+    collections::VecDeque,
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+use tokio::{
+    fs::File,
+    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt},
+    task::JoinHandle,
+};
+
+const CHUNK: usize = 7 * TS_PACKET;
+/// Bytes between two clock references; more means that there is no clock in the file.
+const SPAN_MAX: usize = 8 << 20;
+/// A step of the clock larger than this is a cut in the file, not time to wait.
+const STEP_MAX: Duration = Duration::from_secs(1);
+
+/// Why a file cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[error("{path}: {cause}", path = .path.display())]
+pub struct FileError {
+    /// Its path.
+    pub path: PathBuf,
+    /// The system's word.
+    pub cause: std::io::Error,
+}
+
+/// Plays a file, or standard input without a path, once `gate` is open. Ends by itself at the end unless it
+/// repeats.
+///
+/// # Errors
+/// The file cannot be opened.
+pub async fn spawn_file_in(
+    path: Option<&Path>,
+    repeat: bool,
+    intake: Arc<dyn Intake>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+    mut gate: Stop,
+) -> Result<JoinHandle<()>, FileError> {
+    let path = path.map(Path::to_path_buf);
+    let mut first: Option<Box<dyn AsyncRead + Send + Unpin>> = Some(match &path {
+        Some(p) => Box::new(open(p).await?),
+        None => Box::new(tokio::io::stdin()),
+    });
+    Ok(tokio::spawn(async move {
+        let mut session = 0;
+        status.set_contact(Contact::Awaited("waiting for the far end before playing".into()));
+        tokio::select! {
+            () = gate.wait() => {}
+            () = stop.wait() => return,
+        }
+        loop {
+            let source = match (first.take(), &path) {
+                (Some(source), _) => source,
+                (None, Some(p)) if repeat => match open(p).await {
+                    Ok(file) => Box::new(file),
+                    Err(e) => return status.set_contact(Contact::Lost(e.to_string())),
+                },
+                _ => break,
+            };
+            session += 1;
+            status.update(|l| {
+                l.sessions = session;
+                l.since.get_or_insert((Instant::now(), unix_ms()));
+                l.contact = Contact::Up;
+            });
+            let ended = tokio::select! {
+                ended = play(source, session, intake.as_ref(), &status) => ended,
+                () = stop.wait() => return,
+            };
+            if let Err(e) = ended {
+                status.note(true, format!("reading stopped: {e}"));
+                status.set_played_out();
+                return status.set_contact(Contact::Lost(format!("reading stopped: {e}")));
+            }
+        }
+        status.note(false, "the end of the file".into());
+        status.set_contact(Contact::Lost("the end of the file".into()));
+        status.set_played_out();
+    }))
+}
+
+async fn open(path: &Path) -> Result<File, FileError> {
+    File::open(path).await.map_err(|cause| FileError { path: path.to_owned(), cause })
+}
+
+/// Plays once, at the pace of the clock references.
+async fn play(mut source: impl AsyncRead + Unpin, session: u32, intake: &dyn Intake, status: &LinkStatus) -> std::io::Result<()> {
+    let mut alarm = Alarm::new()?;
+    let mut buffer = BytesMut::new();
+    let mut pace = Pace { clock: None, pid: None, at: Instant::now() };
+    loop {
+        let span = read_span(&mut source, &mut buffer, &mut pace).await?;
+        let Some((bytes, takes)) = span else { return Ok(()) };
+        let pieces = bytes.len().div_ceil(CHUNK).max(1) as u32;
+        for (n, at) in (0..bytes.len()).step_by(CHUNK).enumerate() {
+            alarm.until(pace.at + takes * n as u32 / pieces).await;
+            let piece = bytes.slice(at..bytes.len().min(at + CHUNK));
+            status.update(|l| {
+                l.bytes += piece.len() as u64;
+                l.packets += 1;
+            });
+            intake.push(session, piece);
+        }
+        pace.at += takes;
+    }
+}
+
+struct Pace {
+    clock: Option<u64>,
+    pid: Option<u16>,
+    at: Instant,
+}
+
+/// The bytes up to the next clock reference, and how long they last. `None` at the end.
+async fn read_span(source: &mut (impl AsyncRead + Unpin), buffer: &mut BytesMut, pace: &mut Pace) -> std::io::Result<Option<(Bytes, Duration)>> {
+    let mut seen = 0;
+    loop {
+        while let Some(raw) = buffer.get(seen..seen + TS_PACKET) {
+            let parsed = TsPacket::parse(raw);
+            let pcr = parsed.and_then(|p| p.adaptation.and_then(|a| a.pcr).map(|pcr| (p.pid, pcr)));
+            seen += TS_PACKET;
+            if let Some((pid, pcr)) = pcr
+                && *pace.pid.get_or_insert(pid) == pid
+            {
+                // A reference holds for the packet it is in, so the span ends before it.
+                let last = pace.clock.replace(pcr);
+                let Some(last) = last else { continue };
+                let ticks = wrapped_distance(pcr, last, PCR_WRAP);
+                let step = Duration::from_nanos(u64::try_from(ticks).unwrap_or(0) * 1000 / 27);
+                let step = if step > STEP_MAX { Duration::ZERO } else { step };
+                let rest = buffer.split_off(seen - TS_PACKET);
+                let span = std::mem::replace(buffer, rest).freeze();
+                return Ok(Some((span, step)));
+            }
+        }
+        if buffer.len() > SPAN_MAX {
+            return Err(std::io::Error::other("no clock reference within 8 MiB: this is no transport stream with a programme clock"));
+        }
+        buffer.reserve(64 * 1024);
+        if source.read_buf(buffer).await? == 0 {
+            let whole = buffer.len() / TS_PACKET * TS_PACKET;
+            let rest = buffer.split_to(whole).freeze();
+            buffer.clear();
+            return Ok((!rest.is_empty()).then_some((rest, Duration::ZERO)));
+        }
+    }
+}
+
+/// Writes to a file, or to standard output without a path.
+///
+/// # Errors
+/// The file cannot be created.
+pub async fn spawn_file_out(path: Option<&Path>, outlet: Arc<Outlet>, status: Arc<LinkStatus>, mut stop: Stop) -> Result<JoinHandle<()>, FileError> {
+    let mut sink: Box<dyn AsyncWrite + Send + Unpin> = match path {
+        Some(p) => Box::new(File::create(p).await.map_err(|cause| FileError { path: p.to_owned(), cause })?),
+        None => Box::new(tokio::io::stdout()),
+    };
+    status.update(|l| {
+        l.since = Some((Instant::now(), unix_ms()));
+        l.contact = Contact::Up;
+        l.sessions = 1;
+    });
+    Ok(tokio::spawn(async move {
+        let mut taken: VecDeque<Bytes> = VecDeque::new();
+        loop {
+            let stopping = tokio::select! {
+                () = stop.wait() => true,
+                () = outlet.wake.notified() => false,
+            };
+            outlet.swap(&mut taken);
+            for piece in taken.drain(..) {
+                if let Err(e) = sink.write_all(&piece).await {
+                    // A full disk: what was written stays, the rest of the show goes on.
+                    status.note(true, format!("writing stopped: {e}"));
+                    return status.set_contact(Contact::Lost(format!("writing stopped: {e}")));
+                }
+                status.update(|l| {
+                    l.bytes += piece.len() as u64;
+                    l.packets += 1;
+                });
+            }
+            let flushed = sink.flush().await;
+            if let Err(e) = flushed {
+                status.note(true, format!("writing stopped: {e}"));
+                return status.set_contact(Contact::Lost(format!("writing stopped: {e}")));
+            }
+            if stopping || outlet.has_ended() {
+                return;
+            }
+        }
+    }))
+}

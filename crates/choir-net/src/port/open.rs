@@ -1,0 +1,178 @@
+//! Opens ways in and out as their links say. Listeners on one address share its port.
+
+use super::{
+    CallPlan, FileError, Intake, LinkStatus, ListenPlan, Outlet, Stop, spawn_caller, spawn_file_in, spawn_file_out, spawn_listener, spawn_udp_in,
+    spawn_udp_out,
+};
+use crate::secrets::{self, SecretError};
+use choir_core::link::{Link, Mode, SrtLink};
+use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, StreamMatch};
+use std::{
+    collections::BTreeMap,
+    io,
+    net::{IpAddr, SocketAddr},
+    path::Path,
+    sync::Arc,
+    time::Duration,
+};
+use tokio::task::JoinHandle;
+
+/// Callers that may pull one output from one port.
+const OUT_CALLERS: usize = 64;
+
+/// One way in or out, not yet open.
+pub struct Way {
+    /// `line finish-tower`, for errors.
+    pub subject: String,
+    /// What it is.
+    pub link: Link,
+    /// Takes what comes in; a way in has one.
+    pub intake: Option<Arc<dyn Intake>>,
+    /// Holds what goes out; a way out has one.
+    pub outlet: Option<Arc<Outlet>>,
+    /// How it stands.
+    pub status: Arc<LinkStatus>,
+}
+
+/// A way that cannot be opened, and why.
+#[derive(Debug, thiserror::Error)]
+#[error("{subject}: {cause}")]
+pub struct WayError {
+    /// Which way.
+    pub subject: String,
+    /// Why.
+    pub cause: WayCause,
+}
+
+/// Why a way cannot be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum WayCause {
+    /// An address cannot be had.
+    #[error("cannot open {0}: {1}{hint}", hint = open_hint(.1))]
+    Open(SocketAddr, io::Error),
+    /// A name cannot be looked up.
+    #[error("the name {0} cannot be looked up: {1}")]
+    Name(String, io::Error),
+    /// A passphrase cannot be had.
+    #[error(transparent)]
+    Secret(#[from] SecretError),
+    /// A file cannot be used.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+fn open_hint(cause: &io::Error) -> &'static str {
+    match cause.kind() {
+        io::ErrorKind::AddrInUse => ": another program waits on that port; stop it, or choose another port",
+        io::ErrorKind::AddrNotAvailable => ": this machine has no such address; check it against the network settings",
+        io::ErrorKind::PermissionDenied => ": not allowed; ports below 1024 need an administrator",
+        _ => "",
+    }
+}
+
+/// Settings of one end, with its passphrase fetched.
+fn link_config(srt: &SrtLink, default_latency: Duration, base: &Path) -> Result<LinkConfig, SecretError> {
+    let passphrase = srt.passphrase.as_ref().map(|s| secrets::fetch(s, base)).transpose()?;
+    let ceiling = match (srt.ceiling, srt.overhead) {
+        (Some(rate), _) => Ceiling::Fixed(rate.0),
+        (None, percent) => Ceiling::Overhead(percent.unwrap_or(25)),
+    };
+    let config = LinkConfig {
+        passphrase,
+        key_length: srt.key_bits.and_then(|b| KeyLength::from_bytes(usize::from(b) / 8)).unwrap_or_default(),
+        stream_id: srt.stream_id.clone(),
+        ceiling,
+        ..LinkConfig::default()
+    };
+    Ok(config.with_latency(srt.latency.unwrap_or(default_latency)))
+}
+
+async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr, WayCause> {
+    let Some(host) = host else { return Ok((IpAddr::from([0, 0, 0, 0]), port).into()) };
+    let mut found = tokio::net::lookup_host((host, port)).await.map_err(|e| WayCause::Name(host.to_owned(), e))?;
+    found.next().ok_or_else(|| WayCause::Name(host.to_owned(), io::Error::other("it has no address")))
+}
+
+/// Opens all of them; files begin to play when `gate` is given. When one fails, those opened before end with the error.
+///
+/// # Errors
+/// The first that cannot be opened. Passphrases are fetched before anything opens.
+pub async fn open_ways(ways: Vec<Way>, default_latency: Duration, base: &Path, stop: &Stop, gate: &Stop) -> Result<Vec<JoinHandle<()>>, WayError> {
+    let mut configs = Vec::new();
+    for way in &ways {
+        let config = way.link.srt().map(|s| link_config(s, default_latency, base)).transpose();
+        configs.push(config.map_err(|e| WayError { subject: way.subject.clone(), cause: e.into() })?);
+    }
+    let mut tasks = Vec::new();
+    let result = open_each(ways, configs, base, (stop, gate), &mut tasks).await;
+    if result.is_err() {
+        tasks.iter().for_each(JoinHandle::abort);
+    }
+    result.map(|()| tasks)
+}
+
+async fn open_each(
+    ways: Vec<Way>,
+    configs: Vec<Option<LinkConfig>>,
+    base: &Path,
+    (stop, gate): (&Stop, &Stop),
+    tasks: &mut Vec<JoinHandle<()>>,
+) -> Result<(), WayError> {
+    let mut listeners: BTreeMap<SocketAddr, (String, Vec<ListenPlan>)> = BTreeMap::new();
+    for (way, config) in ways.into_iter().zip(configs) {
+        let subject = way.subject.clone();
+        let named = |cause| WayError { subject: subject.clone(), cause };
+        match (&way.link, config) {
+            (Link::Srt(srt), Some(config)) if srt.mode == Mode::Listener => {
+                let addr = resolve(srt.host.as_deref(), srt.port).await.map_err(named)?;
+                let plan = ListenPlan {
+                    stream: srt.stream_id.clone().map_or(StreamMatch::Any, StreamMatch::Exactly),
+                    config,
+                    max_callers: if way.intake.is_some() { 1 } else { OUT_CALLERS },
+                    intake: way.intake,
+                    outlet: way.outlet,
+                    status: way.status,
+                };
+                listeners.entry(addr).or_insert_with(|| (subject, Vec::new())).1.push(plan);
+            }
+            (Link::Srt(srt), Some(config)) => {
+                let rendezvous = srt.mode == Mode::Rendezvous;
+                let plan = CallPlan {
+                    host: srt.host.clone().unwrap_or_default(),
+                    port: srt.port,
+                    bind: srt.bind.map(|(ip, port)| (ip, port.unwrap_or(if rendezvous { srt.port } else { 0 })).into()),
+                    rendezvous,
+                    config,
+                    intake: way.intake,
+                    outlet: way.outlet,
+                    status: way.status,
+                };
+                tasks.push(spawn_caller(plan, stop.clone()));
+            }
+            (Link::Udp(udp), _) => {
+                let addr = resolve(udp.host.as_deref(), udp.port).await.map_err(named)?;
+                let opened = match (way.intake, way.outlet) {
+                    (Some(intake), _) => spawn_udp_in(addr, intake, way.status, stop.clone()),
+                    (None, Some(outlet)) => spawn_udp_out(addr, outlet, way.status, stop.clone()),
+                    (None, None) => continue,
+                };
+                tasks.push(opened.map_err(|e| named(WayCause::Open(addr, e)))?);
+            }
+            (Link::File(file), _) => {
+                let path = file.path.as_ref().map(|p| base.join(p));
+                let opened = match (way.intake, way.outlet) {
+                    (Some(intake), _) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop.clone(), gate.clone()).await,
+                    (None, Some(outlet)) => spawn_file_out(path.as_deref(), outlet, way.status, stop.clone()).await,
+                    (None, None) => continue,
+                };
+                tasks.push(opened.map_err(|e| named(e.into()))?);
+            }
+            (Link::Srt(_), None) => {}
+        }
+    }
+    for (addr, (subject, plans)) in listeners {
+        let opened = spawn_listener(addr, plans, stop.clone());
+        tasks.push(opened.map_err(|e| WayError { subject, cause: WayCause::Open(addr, e) })?.task);
+    }
+    Ok(())
+}

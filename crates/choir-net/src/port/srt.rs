@@ -1,0 +1,642 @@
+//! SRT ways in and out: one task per socket, which serves every link on it with one timer.
+//!
+//! Each turn of the loop goes in a fixed order: receive (bounded), take what is to be sent, deadlines,
+//! transmit, events, deliveries. With few packets it wakes for each; with many it looks twice a
+//! millisecond, so that one wake-up serves many packets of many links.
+
+use super::{
+    Intake, Outlet, Stop,
+    status::{LinkStatus, PeerLive, add_up},
+    udp::{SEND_BATCH, UdpPort},
+};
+use crate::clock::{Alarm, unix_ms};
+use bytes::Bytes;
+use choir_core::health::Contact;
+use choir_proto::srt::{
+    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyState, LinkConfig, RuleId, StreamMatch, Transmit,
+};
+use std::{
+    collections::{HashMap, VecDeque},
+    io,
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+use tokio::{sync::Notify, task::JoinHandle};
+
+/// Receive batches per turn: bounds how long senders wait.
+const BATCHES_PER_TURN: usize = 16;
+/// How often counters are copied for the show.
+const STATS_EVERY: Duration = Duration::from_millis(200);
+/// From this many datagrams per second on, looking on a grid beats waking for each.
+const BUSY_PER_SECOND: u64 = 4000;
+const GRID: Duration = Duration::from_micros(500);
+/// Pauses between attempts to connect.
+const RETRY_FIRST: Duration = Duration::from_millis(500);
+const RETRY_MOST: Duration = Duration::from_secs(5);
+/// What a refusal for a setting waits: only a person can change it.
+const RETRY_SETTING: Duration = Duration::from_secs(5);
+
+/// A link to a peer that this end calls, or meets in rendezvous.
+pub struct CallPlan {
+    /// Whom to call; looked up anew for each attempt.
+    pub host: String,
+    /// Port there.
+    pub port: u16,
+    /// Own address.
+    pub bind: Option<SocketAddr>,
+    /// Both ends call.
+    pub rendezvous: bool,
+    /// Settings.
+    pub config: LinkConfig,
+    /// Where media goes that comes in.
+    pub intake: Option<Arc<dyn Intake>>,
+    /// Media to send.
+    pub outlet: Option<Arc<Outlet>>,
+    /// How it stands.
+    pub status: Arc<LinkStatus>,
+}
+
+/// A link that waits for callers on a shared port.
+pub struct ListenPlan {
+    /// Stream IDs it takes.
+    pub stream: StreamMatch,
+    /// Settings.
+    pub config: LinkConfig,
+    /// Callers at the same time.
+    pub max_callers: usize,
+    /// Where media goes that comes in.
+    pub intake: Option<Arc<dyn Intake>>,
+    /// Media to send to every caller.
+    pub outlet: Option<Arc<Outlet>>,
+    /// How it stands.
+    pub status: Arc<LinkStatus>,
+}
+
+/// One link on a port.
+struct User {
+    rule: RuleId,
+    listen: Option<(StreamMatch, LinkConfig, usize)>,
+    intake: Option<Arc<dyn Intake>>,
+    outlet: Option<Arc<Outlet>>,
+    status: Arc<LinkStatus>,
+    conns: Vec<(ConnId, u32)>,
+    held: bool,
+    finishing: bool,
+    awaits: String,
+}
+
+/// A listening port that has been opened.
+pub struct Listening {
+    /// The address it got.
+    pub addr: SocketAddr,
+    /// Its task.
+    pub task: JoinHandle<()>,
+}
+
+fn seed() -> io::Result<[u8; 32]> {
+    let mut seed = [0; 32];
+    getrandom::fill(&mut seed).map_err(|e| io::Error::other(e.to_string()))?;
+    Ok(seed)
+}
+
+/// Opens a port and listens for all these links.
+///
+/// # Errors
+/// The address cannot be had.
+pub fn spawn_listener(addr: SocketAddr, plans: Vec<ListenPlan>, stop: Stop) -> io::Result<Listening> {
+    let socket = UdpPort::open(addr, None)?;
+    let addr = socket.local_addr()?;
+    let endpoint = Endpoint::new(addr.ip(), Instant::now(), seed()?);
+    let mut driver = Driver::new(socket, endpoint)?;
+    for (n, plan) in plans.into_iter().enumerate() {
+        let awaits = match &plan.stream {
+            StreamMatch::Any => format!("nobody has called port {} yet", addr.port()),
+            StreamMatch::Exactly(id) => format!("nobody has called port {} with the stream ID {id} yet", addr.port()),
+        };
+        plan.status.set_contact(Contact::Awaited(awaits.clone()));
+        driver.add(User {
+            rule: RuleId(n as u32),
+            listen: Some((plan.stream, plan.config, plan.max_callers)),
+            intake: plan.intake,
+            outlet: plan.outlet,
+            status: plan.status,
+            conns: Vec::new(),
+            held: false,
+            finishing: false,
+            awaits,
+        });
+    }
+    let task = tokio::spawn(async move {
+        driver.run(stop).await;
+    });
+    Ok(Listening { addr, task })
+}
+
+/// Calls, and calls again with growing pauses whenever the link is lost.
+pub fn spawn_caller(plan: CallPlan, mut stop: Stop) -> JoinHandle<()> {
+    tokio::spawn(async move {
+        let mut pause = RETRY_FIRST;
+        while !stop.is_set() {
+            if plan.status.is_held() {
+                plan.status.set_contact(Contact::Held);
+                tokio::select! {
+                    () = plan.status.wake.notified() => {}
+                    () = stop.wait() => return,
+                }
+                continue;
+            }
+            let outcome = attempt(&plan, &stop).await;
+            let (wait, why) = match outcome {
+                Outcome::Stopped | Outcome::Finished => return,
+                Outcome::Held => continue,
+                Outcome::Ended { reason, was_up } => {
+                    if was_up {
+                        pause = RETRY_FIRST;
+                    }
+                    let setting = matches!(reason, CloseReason::RefusedByPeer(r) | CloseReason::RefusedHere(r) if r.is_setting());
+                    (if setting { RETRY_SETTING } else { pause }, lost_sentence(&plan, reason))
+                }
+                Outcome::Failed(e) => (pause, e),
+            };
+            plan.status.note(true, why.clone());
+            plan.status.set_contact(Contact::Lost(why));
+            pause = (pause * 2).min(RETRY_MOST);
+            tokio::select! {
+                () = tokio::time::sleep(wait) => {}
+                () = plan.status.wake.notified() => {}
+                () = stop.wait() => return,
+            }
+        }
+    })
+}
+
+fn lost_sentence(plan: &CallPlan, reason: CloseReason) -> String {
+    let there = format!("{}:{}", plan.host, plan.port);
+    match reason {
+        CloseReason::NoAnswer(_) => format!("{there}: {reason}: is the other end on, and is the address right?"),
+        CloseReason::PortClosed => format!("{there}: {reason}: start the other end, or check the port"),
+        _ => format!("{there}: {reason}"),
+    }
+}
+
+enum Outcome {
+    Stopped,
+    Finished,
+    Held,
+    Ended { reason: CloseReason, was_up: bool },
+    Failed(String),
+}
+
+async fn attempt(plan: &CallPlan, stop: &Stop) -> Outcome {
+    let found = tokio::net::lookup_host((plan.host.as_str(), plan.port)).await.map(|mut a| a.next());
+    let peer = match found {
+        Ok(Some(peer)) => peer,
+        Ok(None) => return Outcome::Failed(format!("the name {} has no address", plan.host)),
+        Err(e) => return Outcome::Failed(format!("the name {} cannot be looked up: {e}", plan.host)),
+    };
+    let any: IpAddr = if peer.is_ipv4() { [0, 0, 0, 0].into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
+    let local = plan.bind.unwrap_or_else(|| SocketAddr::new(any, if plan.rendezvous { peer.port() } else { 0 }));
+    let opened = UdpPort::open(local, Some(peer)).and_then(|s| Ok((s.local_addr()?, s, seed()?)));
+    let (addr, socket, seed) = match opened {
+        Ok(opened) => opened,
+        Err(e) => return Outcome::Failed(format!("cannot open {local} to reach {peer}: {e}")),
+    };
+    let endpoint = Endpoint::new(addr.ip(), Instant::now(), seed);
+    let mut driver = match Driver::new(socket, endpoint) {
+        Ok(driver) => driver,
+        Err(e) => return Outcome::Failed(format!("cannot set a timer: {e}")),
+    };
+    let verb = if plan.rendezvous { "meeting" } else { "calling" };
+    // While it calls again after a loss, the reason of the loss stays to be read.
+    plan.status.update(|l| {
+        if !matches!(l.contact, Contact::Lost(_)) {
+            l.contact = Contact::Greeting(format!("{verb} {}:{}", plan.host, plan.port));
+        }
+    });
+    driver.call(
+        peer,
+        plan.rendezvous,
+        plan.config.clone(),
+        User {
+            rule: RuleId(0),
+            listen: None,
+            intake: plan.intake.clone(),
+            outlet: plan.outlet.clone(),
+            status: plan.status.clone(),
+            conns: Vec::new(),
+            held: false,
+            finishing: false,
+            awaits: String::new(),
+        },
+    );
+    driver.run(stop.clone()).await
+}
+
+struct Driver {
+    socket: UdpPort,
+    endpoint: Endpoint,
+    alarm: Alarm,
+    users: Vec<User>,
+    by_conn: HashMap<ConnId, usize>,
+    /// Rung by outlets and by hold and release.
+    wake: Arc<Notify>,
+    relays: Vec<JoinHandle<()>>,
+    pending: VecDeque<(Transmit, Vec<u8>)>,
+    spare: Vec<Vec<u8>>,
+    next_stats: Instant,
+    load: Load,
+    taken: VecDeque<Bytes>,
+    ended: Option<(CloseReason, bool)>,
+    send_trouble: Option<io::ErrorKind>,
+}
+
+/// Datagrams per second, to choose between waking for each and looking on a grid.
+struct Load {
+    since: Instant,
+    count: u64,
+    busy: bool,
+}
+
+impl Load {
+    fn note(&mut self, now: Instant, datagrams: usize) {
+        self.count += datagrams as u64;
+        let passed = now.duration_since(self.since);
+        if passed >= Duration::from_millis(50) {
+            self.busy = self.count as u128 * 1000 > u128::from(BUSY_PER_SECOND) * passed.as_millis();
+            (self.since, self.count) = (now, 0);
+        }
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        self.relays.iter().for_each(JoinHandle::abort);
+    }
+}
+
+impl Driver {
+    fn new(socket: UdpPort, endpoint: Endpoint) -> io::Result<Self> {
+        let now = Instant::now();
+        Ok(Self {
+            socket,
+            endpoint,
+            alarm: Alarm::new()?,
+            users: Vec::new(),
+            by_conn: HashMap::new(),
+            wake: Arc::default(),
+            relays: Vec::new(),
+            pending: VecDeque::new(),
+            spare: Vec::new(),
+            next_stats: now,
+            load: Load { since: now, count: 0, busy: false },
+            taken: VecDeque::new(),
+            ended: None,
+            send_trouble: None,
+        })
+    }
+
+    /// Lets a bell of somebody else ring this driver's.
+    fn relay(&mut self, bell: Arc<Notify>) {
+        let wake = self.wake.clone();
+        self.relays.push(tokio::spawn(async move {
+            loop {
+                bell.notified().await;
+                wake.notify_one();
+            }
+        }));
+    }
+
+    fn add(&mut self, user: User) {
+        let inode = self.socket.inode();
+        user.status.update(|l| l.socket = inode);
+        if self.users.is_empty() && user.outlet.is_none() {
+            // The common case, one way in on the port, needs no relay.
+            self.wake = user.status.wake.clone();
+        } else if self.users.is_empty() && let Some(outlet) = &user.outlet {
+            self.wake = outlet.wake.clone();
+            self.relay(user.status.wake.clone());
+        } else {
+            self.relay(user.status.wake.clone());
+            if let Some(outlet) = &user.outlet {
+                self.relay(outlet.wake.clone());
+            }
+        }
+        self.users.push(user);
+        self.listen(self.users.len() - 1);
+    }
+
+    fn listen(&mut self, i: usize) {
+        let user = &self.users[i];
+        if let Some((stream, config, max_callers)) = user.listen.clone() {
+            self.endpoint.listen(AcceptRule { id: user.rule, stream, config, max_callers });
+        }
+    }
+
+    fn call(&mut self, peer: SocketAddr, rendezvous: bool, config: LinkConfig, user: User) {
+        self.add(user);
+        let now = Instant::now();
+        let conn = if rendezvous { self.endpoint.meet(now, peer, config) } else { self.endpoint.call(now, peer, config) };
+        self.by_conn.insert(conn, 0);
+    }
+
+    async fn run(&mut self, mut stop: Stop) -> Outcome {
+        let caller = self.users.iter().any(|u| u.listen.is_none());
+        let outcome = loop {
+            let received = self.turn();
+            let now = Instant::now();
+            self.load.note(now, received);
+            if caller && let Some((reason, was_up)) = self.ended.take() {
+                break if self.users.iter().all(|u| u.finishing) {
+                    Outcome::Finished
+                } else if self.users.iter().any(|u| u.held) {
+                    Outcome::Held
+                } else {
+                    Outcome::Ended { reason, was_up }
+                };
+            }
+            if !caller && self.users.iter().all(|u| u.finishing && u.conns.is_empty()) {
+                break Outcome::Finished;
+            }
+            if self.wait(now, &mut stop).await {
+                break Outcome::Stopped;
+            }
+        };
+        self.goodbye();
+        outcome
+    }
+
+    /// Waits for the next thing to do; true when it is to stop.
+    async fn wait(&mut self, now: Instant, stop: &mut Stop) -> bool {
+        let mut at = self.next_stats;
+        if let Some(t) = self.endpoint.poll_timeout() {
+            at = at.min(t);
+        }
+        if self.load.busy {
+            at = at.max(now + GRID).min(now + GRID * 2);
+        }
+        if self.alarm.set(Some(at)).is_err() {
+            return true;
+        }
+        let (blocked, busy) = (!self.pending.is_empty(), self.load.busy);
+        tokio::select! {
+            biased;
+            () = stop.wait() => true,
+            () = self.alarm.ring() => false,
+            _ = self.socket.readable(), if !busy => false,
+            _ = self.socket.writable(), if blocked => false,
+            () = self.wake.notified(), if !busy => false,
+        }
+    }
+
+    /// One turn; gives the datagrams received.
+    fn turn(&mut self) -> usize {
+        let received = self.receive();
+        let now = Instant::now();
+        self.take_commands();
+        self.take_outlets(now);
+        self.endpoint.handle_timeout(now);
+        self.transmit(now);
+        self.take_events(now);
+        self.deliver();
+        if now >= self.next_stats {
+            self.next_stats = now + STATS_EVERY;
+            self.copy_stats();
+        }
+        received
+    }
+
+    fn receive(&mut self) -> usize {
+        let mut received = 0;
+        for _ in 0..BATCHES_PER_TURN {
+            let now = Instant::now();
+            let endpoint = &mut self.endpoint;
+            match self.socket.receive(|from, data| endpoint.handle_datagram(now, from, data)) {
+                Ok(0) => break,
+                Ok(n) => received += n,
+                Err(e) => {
+                    self.note_refusal(&e);
+                    // The error was the socket's one pending word; there may be datagrams behind it.
+                }
+            }
+        }
+        received
+    }
+
+    fn note_refusal(&mut self, e: &io::Error) {
+        if e.kind() == io::ErrorKind::ConnectionRefused {
+            if let Some(peer) = self.socket.peer() {
+                self.endpoint.handle_unreachable(peer);
+            }
+        } else if self.send_trouble.replace(e.kind()) != Some(e.kind()) {
+            for user in &self.users {
+                user.status.note(true, format!("the network says: {e}"));
+            }
+        }
+    }
+
+    fn take_commands(&mut self) {
+        for i in 0..self.users.len() {
+            let held = self.users[i].status.is_held();
+            if held == self.users[i].held {
+                continue;
+            }
+            self.users[i].held = held;
+            if held {
+                self.endpoint.unlisten(self.users[i].rule);
+                for (conn, _) in self.users[i].conns.clone() {
+                    self.endpoint.close(conn);
+                }
+                // A caller's greeting under way ends too.
+                let calling: Vec<ConnId> = self.by_conn.iter().filter(|(_, u)| **u == i).map(|(c, _)| *c).collect();
+                calling.into_iter().for_each(|c| self.endpoint.close(c));
+                if self.users[i].listen.is_none() && self.users[i].conns.is_empty() {
+                    self.ended = Some((CloseReason::Closed, false));
+                }
+                self.users[i].status.set_contact(Contact::Held);
+            } else {
+                self.users[i].status.set_contact(Contact::Awaited(self.users[i].awaits.clone()));
+                self.listen(i);
+            }
+        }
+    }
+
+    fn take_outlets(&mut self, now: Instant) {
+        for user in &mut self.users {
+            let Some(outlet) = &user.outlet else { continue };
+            outlet.swap(&mut self.taken);
+            for payload in self.taken.drain(..) {
+                for piece in super::datagrams(&payload) {
+                    for (conn, _) in &user.conns {
+                        // A full window counts itself as dropped; a link that just ended drops it.
+                        let _ = self.endpoint.send(now, *conn, piece.clone());
+                    }
+                }
+            }
+            if outlet.has_ended() && !user.finishing {
+                user.finishing = true;
+                for (conn, _) in &user.conns {
+                    self.endpoint.finish(now, *conn);
+                }
+                if user.conns.is_empty() && user.listen.is_none() {
+                    // Nobody was reached, so nothing is under way.
+                    self.ended = Some((CloseReason::Closed, false));
+                }
+            }
+        }
+    }
+
+    fn transmit(&mut self, now: Instant) {
+        while let Some((t, data)) = self.pending.pop_front() {
+            if !self.send(&t, &data) {
+                self.pending.push_front((t, data));
+                return;
+            }
+            self.spare.push(data);
+        }
+        let mut buf = self.spare.pop().unwrap_or_default();
+        buf.clear();
+        let max = self.socket.max_segments().clamp(1, SEND_BATCH);
+        while let Some(t) = self.endpoint.poll_transmit(now, max, &mut buf) {
+            if !self.send(&t, &buf) {
+                self.pending.push_back((t, buf));
+                return;
+            }
+            buf.clear();
+        }
+        self.spare.push(buf);
+    }
+
+    /// False when the system's buffer is full.
+    fn send(&mut self, t: &Transmit, data: &[u8]) -> bool {
+        match self.socket.send(t, data) {
+            Ok(sent) => sent,
+            Err(e) => {
+                self.note_refusal(&e);
+                true
+            }
+        }
+    }
+
+    fn take_events(&mut self, now: Instant) {
+        while let Some(event) = self.endpoint.poll_event() {
+            match event {
+                Event::Joined(joined) => self.joined(now, &joined),
+                Event::Closed { conn, reason, key_state, .. } => self.closed(conn, reason, key_state),
+                Event::Refused { from, rule, stream_id, reason, key_state } => {
+                    let id = stream_id.map_or_else(String::new, |s| format!(" asking for \"{s}\""));
+                    let text = format!("a caller at {from}{id} was refused: {reason}");
+                    match rule.and_then(|r| self.users.iter().find(|u| u.rule == r)) {
+                        Some(user) => {
+                            user.status.note(true, text.clone());
+                            user.status.update(|l| {
+                                if l.peers.is_empty() {
+                                    l.key_state = key_state.or(l.key_state);
+                                    if let Contact::Awaited(_) | Contact::Lost(_) = l.contact {
+                                        l.contact = Contact::Lost(text);
+                                    }
+                                }
+                            });
+                        }
+                        // No link of this port is called that: everybody on it may want to know.
+                        None => self.users.iter().for_each(|u| u.status.note(true, text.clone())),
+                    }
+                }
+            }
+        }
+    }
+
+    fn joined(&mut self, now: Instant, joined: &Joined) {
+        let found = match joined.rule {
+            Some(rule) => self.users.iter().position(|u| u.rule == rule),
+            None => self.by_conn.get(&joined.conn).copied(),
+        };
+        let Some(i) = found else { return };
+        self.by_conn.insert(joined.conn, i);
+        let stats = self.endpoint.link_stats(joined.conn).unwrap_or_default();
+        let user = &mut self.users[i];
+        let encryption = match stats.key_length {
+            Some(length) => format!("secured with {length}"),
+            None => "in the clear".into(),
+        };
+        let latency = stats.receive_latency.max(stats.send_latency).as_millis();
+        user.status.note(false, format!("connected with {}, {encryption}, latency {latency} ms", joined.peer));
+        let mut session = 0;
+        user.status.update(|l| {
+            l.contact = Contact::Up;
+            l.key_state = Some(stats.key_state);
+            l.sessions += 1;
+            session = l.sessions;
+            l.peers.push(PeerLive { conn: joined.conn, addr: joined.peer, since: (now, unix_ms()), stats, window: Default::default() });
+        });
+        user.conns.push((joined.conn, session));
+    }
+
+    fn closed(&mut self, conn: ConnId, reason: CloseReason, key_state: Option<KeyState>) {
+        let Some(i) = self.by_conn.remove(&conn) else { return };
+        let user = &mut self.users[i];
+        let was_up = user.conns.iter().any(|(c, _)| *c == conn);
+        user.conns.retain(|(c, _)| *c != conn);
+        let listening = user.listen.is_some();
+        let held = user.held;
+        let mut peer = None;
+        user.status.update(|l| {
+            if let Some(p) = l.peers.iter().find(|p| p.conn == conn) {
+                peer = Some(p.addr);
+                let stats = p.stats.clone();
+                add_up(&mut l.ended, &stats);
+            }
+            l.peers.retain(|p| p.conn != conn);
+            if !was_up {
+                l.key_state = key_state.or(l.key_state);
+            }
+            if l.peers.is_empty() && !held && listening {
+                l.contact = Contact::Lost(match peer {
+                    Some(p) => format!("{p}: {reason}; waiting for it to call again"),
+                    None => reason.to_string(),
+                });
+            }
+        });
+        if let Some(p) = peer.filter(|_| listening && !held) {
+            user.status.note(true, format!("lost {p}: {reason}"));
+        }
+        if !listening {
+            self.ended = Some((reason, was_up));
+        }
+    }
+
+    fn deliver(&mut self) {
+        while let Some(d) = self.endpoint.poll_delivery() {
+            let Some(user) = self.by_conn.get(&d.conn).and_then(|i| self.users.get(*i)) else { continue };
+            if let (Some(intake), Some((_, session))) = (&user.intake, user.conns.iter().find(|(c, _)| *c == d.conn)) {
+                intake.push(*session, d.payload);
+            }
+        }
+    }
+
+    fn copy_stats(&mut self) {
+        for user in &self.users {
+            for (conn, _) in &user.conns {
+                let (Some(stats), Some(window)) = (self.endpoint.link_stats(*conn), self.endpoint.take_window(*conn)) else { continue };
+                user.status.update(|l| {
+                    if let Some(p) = l.peers.iter_mut().find(|p| p.conn == *conn) {
+                        p.stats = stats;
+                        let least = |a: Option<i64>, b: Option<i64>| a.into_iter().chain(b).min();
+                        p.window.headroom_us = least(p.window.headroom_us, window.headroom_us);
+                        p.window.far_headroom_us = least(p.window.far_headroom_us, window.far_headroom_us);
+                    }
+                });
+            }
+        }
+    }
+
+    /// Says goodbye to everybody, with whatever the socket takes at once.
+    fn goodbye(&mut self) {
+        self.copy_stats();
+        let conns: Vec<ConnId> = self.endpoint.connections().collect();
+        conns.into_iter().for_each(|c| self.endpoint.close(c));
+        let now = Instant::now();
+        self.transmit(now);
+        self.deliver();
+    }
+}

@@ -1,0 +1,158 @@
+//! How one way in or out stands: written by its port, read by the show.
+
+use crate::lock;
+use choir_core::health::Contact;
+use choir_proto::srt::{ConnId, KeyState, LinkStats, Window};
+use std::{
+    net::SocketAddr,
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Instant,
+};
+use tokio::sync::{Notify, watch};
+
+/// One connected peer.
+#[derive(Debug, Clone)]
+pub struct PeerLive {
+    /// The connection.
+    pub conn: ConnId,
+    /// Its address.
+    pub addr: SocketAddr,
+    /// Since when, here and ms since 1970.
+    pub since: (Instant, u64),
+    /// Counters.
+    pub stats: LinkStats,
+    /// Least headroom since last taken.
+    pub window: Window,
+}
+
+/// The present state of a way in or out.
+#[derive(Debug, Clone)]
+pub struct Live {
+    /// How it stands.
+    pub contact: Contact,
+    /// SRT peers.
+    pub peers: Vec<PeerLive>,
+    /// Payload bytes of ways without SRT, and of ended connections.
+    pub bytes: u64,
+    /// Packets likewise.
+    pub packets: u64,
+    /// Since when a way without SRT is up.
+    pub since: Option<(Instant, u64)>,
+    /// Counters of connections that have ended, added up.
+    pub ended: LinkStats,
+    /// Connections so far.
+    pub sessions: u32,
+    /// Encryption as last seen, also from a refused attempt.
+    pub key_state: Option<KeyState>,
+    /// Sentences for the event list, taken by the show. Bounded.
+    pub notes: Vec<(bool, String)>,
+    /// Inode of the socket, to find its drops.
+    pub socket: Option<u64>,
+}
+
+/// Most notes kept between two looks: a caller that is refused four times a second is told once.
+const NOTES_MAX: usize = 32;
+
+/// Shared between a port and the show.
+#[derive(Debug)]
+pub struct LinkStatus {
+    live: Mutex<Live>,
+    held: AtomicBool,
+    played_out: watch::Sender<bool>,
+    pub(super) wake: Arc<Notify>,
+}
+
+impl LinkStatus {
+    /// A status that awaits something.
+    #[must_use]
+    pub fn new(awaits: &str) -> Arc<Self> {
+        Arc::new(Self {
+            live: Mutex::new(Live {
+                contact: Contact::Awaited(awaits.to_owned()),
+                peers: Vec::new(),
+                bytes: 0,
+                packets: 0,
+                since: None,
+                ended: LinkStats::default(),
+                sessions: 0,
+                key_state: None,
+                notes: Vec::new(),
+                socket: None,
+            }),
+            held: AtomicBool::new(false),
+            played_out: watch::channel(false).0,
+            wake: Arc::default(),
+        })
+    }
+
+    /// A copy of the present state. The notes and the headroom windows are taken with it.
+    #[must_use]
+    pub fn take(&self) -> Live {
+        let mut live = lock(&self.live);
+        let copy = live.clone();
+        live.notes.clear();
+        for peer in &mut live.peers {
+            peer.window = Window::default();
+        }
+        copy
+    }
+
+    /// A copy, with nothing taken.
+    #[must_use]
+    pub fn look(&self) -> Live {
+        lock(&self.live).clone()
+    }
+
+    pub(super) fn update(&self, change: impl FnOnce(&mut Live)) {
+        change(&mut lock(&self.live));
+    }
+
+    pub(super) fn set_contact(&self, contact: Contact) {
+        self.update(|l| l.contact = contact);
+    }
+
+    /// Adds a sentence for the event list. `bad` when it is trouble.
+    pub(super) fn note(&self, bad: bool, text: String) {
+        self.update(|l| {
+            if l.notes.len() < NOTES_MAX && l.notes.last().is_none_or(|(_, last)| *last != text) {
+                l.notes.push((bad, text));
+            }
+        });
+    }
+
+    /// Says that a source has come to its end.
+    pub(super) fn set_played_out(&self) {
+        self.played_out.send_replace(true);
+    }
+
+    /// Waits until a source has come to its end.
+    pub async fn played_out(&self) {
+        let _ = self.played_out.subscribe().wait_for(|done| *done).await;
+    }
+
+    /// Holds or releases it.
+    pub fn set_held(&self, held: bool) {
+        self.held.store(held, Ordering::Release);
+        self.wake.notify_one();
+    }
+
+    /// True while held.
+    #[must_use]
+    pub fn is_held(&self) -> bool {
+        self.held.load(Ordering::Acquire)
+    }
+}
+
+/// Adds up what an ended connection had counted.
+pub(crate) fn add_up(total: &mut LinkStats, s: &LinkStats) {
+    macro_rules! add {
+        ($($field:ident),*) => { $(total.$field += s.$field;)* };
+    }
+    add!(
+        sent, sent_bytes, resent, reported_lost, send_dropped, received, received_bytes, lost, recovered, reordered, skipped, came_late,
+        duplicates, undecrypted, beyond_window, delivered, naks_sent, key_refreshes
+    );
+}

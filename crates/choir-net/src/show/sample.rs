@@ -1,0 +1,392 @@
+//! Turns counters into readings, states and views, twice a second.
+
+use super::{
+    events::EventLog,
+    plan::{BuiltFeed, BuiltLine},
+};
+use crate::port::{LinkStatus, Live};
+use choir_core::{
+    health::{Contact, Health, Reading, State, Verdict},
+    link::{Link, show_url},
+    sheet::{Expect, Feed, Line},
+    units::Bitrate,
+    view::{EventGrade, FeedView, LineView, LinkView, MediaView, Sample},
+};
+use choir_proto::{
+    srt::LinkStats,
+    ts::{MediaInfo, StreamKind},
+};
+use std::{
+    collections::{HashMap, VecDeque},
+    time::Duration,
+};
+
+/// A minute of history.
+const HISTORY: usize = 60;
+/// Rates and loss are taken over this many half-seconds.
+const SPAN: usize = 4;
+
+/// Adds the counters of all peers and of those that have gone.
+fn totals(live: &Live) -> LinkStats {
+    let mut total = live.ended.clone();
+    for p in &live.peers {
+        crate::port::add_up(&mut total, &p.stats);
+    }
+    total
+}
+
+/// One counter reading.
+#[derive(Debug, Clone, Default)]
+struct Mark {
+    at: Duration,
+    bytes: u64,
+    stats: LinkStats,
+}
+
+/// Judges one way in or out.
+struct LinkSampler {
+    url: String,
+    status: std::sync::Arc<LinkStatus>,
+    inbound: bool,
+    marks: VecDeque<Mark>,
+    health: Health,
+    last_state: Option<State>,
+    last_reason: String,
+}
+
+/// What the media says of itself, for the judgement.
+struct MediaFacts {
+    quiet: Option<Duration>,
+    readable: bool,
+    keyframe_seen: Option<bool>,
+    differs: Option<String>,
+}
+
+impl LinkSampler {
+    fn new(url: String, status: std::sync::Arc<LinkStatus>, inbound: bool) -> Self {
+        Self { url, status, inbound, marks: VecDeque::new(), health: Health::default(), last_state: None, last_reason: String::new() }
+    }
+
+    fn sample(&mut self, now: Duration, subject: &str, events: &EventLog, drops: &HashMap<u64, u64>, media: Option<MediaFacts>) -> LinkView {
+        let live = self.status.take();
+        for (bad, text) in &live.notes {
+            events.add(subject, if *bad { EventGrade::Warning } else { EventGrade::Note }, text.clone());
+        }
+        let stats = totals(&live);
+        let bytes = if self.inbound { stats.received_bytes } else { stats.sent_bytes } + live.bytes;
+        self.marks.push_back(Mark { at: now, bytes, stats: stats.clone() });
+        if self.marks.len() > SPAN + 1 {
+            self.marks.pop_front();
+        }
+        let first = self.marks.front().cloned().unwrap_or_default();
+        let before = self.marks.iter().rev().nth(1).cloned().unwrap_or_else(|| first.clone());
+        let seconds = (now - first.at).as_secs_f64().max(0.001);
+        let rate = Bitrate(((bytes.saturating_sub(first.bytes)) as f64 * 8.0 / seconds) as u64);
+        let peer = live.peers.first();
+        let window = live.peers.iter().map(|p| if self.inbound { p.window.headroom_us } else { p.window.far_headroom_us });
+        let headroom_ms = window.flatten().min().map(|us| us as f64 / 1000.0);
+        let latency = peer.map(|p| if self.inbound { p.stats.receive_latency } else { p.stats.send_latency });
+        let latency_ms = latency.map(|l| l.as_secs_f64() * 1000.0);
+        let since = peer.map(|p| p.since).or(live.since);
+        let flow = Flow::between(&first.stats, &stats, self.inbound);
+        let recent = Flow::between(&before.stats, &stats, self.inbound);
+        let media = media.unwrap_or(MediaFacts { quiet: Some(Duration::ZERO), readable: true, keyframe_seen: None, differs: None });
+        let reading = Reading {
+            contact: live.contact.clone(),
+            rate,
+            quiet: media.quiet,
+            up_for: since.map(|s| s.0.elapsed()).unwrap_or_default(),
+            lost: flow.lost_share(),
+            missing: recent.missing,
+            expected: recent.packets + recent.missing,
+            headroom_ms,
+            latency_ms: latency_ms.unwrap_or(0.0),
+            readable: media.readable,
+            keyframe_seen: media.keyframe_seen,
+            differs: media.differs,
+        };
+        let verdict = self.health.judge(now, &reading);
+        self.tell(subject, events, &verdict);
+        let kernel_drops = live.socket.and_then(|inode| drops.get(&inode)).copied().unwrap_or(0);
+        let srt = self.url.starts_with("srt:");
+        LinkView {
+            url: self.url.clone(),
+            state: Some(verdict.state),
+            reason: verdict.reason,
+            peer: peer.map(|p| p.addr.to_string()),
+            up_since_ms: since.filter(|_| reading.contact == Contact::Up).map(|s| s.1),
+            rate_bps: rate.0,
+            rtt_ms: peer.map(|p| p.stats.rtt.as_secs_f64() * 1000.0).filter(|r| *r > 0.0),
+            lost_percent: flow.lost_share() * 100.0,
+            missing_percent: flow.missing_share() * 100.0,
+            packets: if self.inbound { stats.received } else { stats.sent } + live.packets,
+            lost: if self.inbound { stats.lost - stats.reordered } else { stats.reported_lost },
+            recovered: stats.recovered,
+            missing: stats.skipped,
+            resent: stats.resent,
+            dropped: stats.send_dropped,
+            headroom_ms,
+            latency_ms,
+            latency_asked: peer.map(|p| latency_sentence(&p.stats, self.inbound)),
+            encryption: match (peer.and_then(|p| p.stats.key_length), live.key_state) {
+                (Some(length), _) => format!("{length} secured"),
+                (None, Some(state)) => state.to_string(),
+                (None, None) if srt => "not known yet".into(),
+                (None, None) => "none".into(),
+            },
+            kernel_drops,
+        }
+    }
+
+    /// A change of state becomes an event.
+    fn tell(&mut self, subject: &str, events: &EventLog, verdict: &Verdict) {
+        let changed = self.last_state != Some(verdict.state);
+        let broken_anew = verdict.state == State::Broken && self.last_reason != verdict.reason && self.last_state == Some(State::Broken);
+        if changed {
+            let grade = match verdict.state {
+                State::Steady => EventGrade::Good,
+                State::Strained => EventGrade::Warning,
+                State::Broken => EventGrade::Trouble,
+                _ => EventGrade::Note,
+            };
+            // A start in the waiting state says nothing new.
+            if self.last_state.is_some() || !matches!(verdict.state, State::Waiting | State::Joining) {
+                events.add(subject, grade, format!("{}: {}", verdict.state, verdict.reason));
+            }
+        }
+        if changed || broken_anew {
+            self.last_state = Some(verdict.state);
+            self.last_reason.clone_from(&verdict.reason);
+        }
+    }
+}
+
+/// What flowed between two readings.
+struct Flow {
+    packets: u64,
+    lost: u64,
+    missing: u64,
+}
+
+impl Flow {
+    fn between(a: &LinkStats, b: &LinkStats, inbound: bool) -> Self {
+        let d = |f: fn(&LinkStats) -> u64| f(b).saturating_sub(f(a));
+        if inbound {
+            Self { packets: d(|s| s.received), lost: d(|s| s.lost).saturating_sub(d(|s| s.reordered)), missing: d(|s| s.skipped) }
+        } else {
+            // A report is repeated until it is answered, so repeats count as loss only once sent again.
+            Self { packets: d(|s| s.sent), lost: d(|s| s.resent), missing: d(|s| s.send_dropped) }
+        }
+    }
+    fn lost_share(&self) -> f64 {
+        self.lost as f64 / (self.packets + self.missing).max(1) as f64
+    }
+    fn missing_share(&self) -> f64 {
+        self.missing as f64 / (self.packets + self.missing).max(1) as f64
+    }
+}
+
+fn latency_sentence(s: &LinkStats, inbound: bool) -> String {
+    let pick = |pair: (Duration, Duration)| if inbound { pair.0 } else { pair.1 }.as_millis();
+    let (here, there) = (pick(s.latency_here), pick(s.latency_there));
+    format!("{here} ms asked here, {there} ms there: the greater holds")
+}
+
+/// Judges one line.
+pub(super) struct LineSampler {
+    name: String,
+    title: String,
+    expect: Expect,
+    built: BuiltLine,
+    link: LinkSampler,
+    history: VecDeque<Sample>,
+    half: Option<Sample>,
+    last_totals: (u64, u64),
+    delays: VecDeque<f64>,
+}
+
+impl LineSampler {
+    pub fn new(line: &Line, built: BuiltLine) -> Self {
+        let link = LinkSampler::new(built.url.clone(), built.status.clone(), true);
+        Self {
+            name: line.name.clone(),
+            title: line.title.clone(),
+            expect: line.expect.clone(),
+            built,
+            link,
+            history: VecDeque::new(),
+            half: None,
+            last_totals: (0, 0),
+            delays: VecDeque::new(),
+        }
+    }
+
+    pub fn sample(&mut self, now: Duration, events: &EventLog, drops: &HashMap<u64, u64>) -> LineView {
+        let reading = self.built.media.reading();
+        let info = &reading.info;
+        let video = info.video.as_ref();
+        let facts = MediaFacts {
+            quiet: reading.last.filter(|_| reading.session == self.built.status.look().sessions).map(|t| t.elapsed()),
+            readable: !info.streams.is_empty(),
+            keyframe_seen: video.map(|v| v.keyframes > 0),
+            differs: differs(&self.expect, info),
+        };
+        let link = self.link.sample(now, &format!("line {}", self.name), events, drops, Some(facts));
+        let up = !matches!(link.state, Some(State::Waiting | State::Held | State::Broken));
+        let stamp = video.and_then(|v| v.stamp).filter(|_| up);
+        if let Some((s, at)) = stamp {
+            self.delays.push_back((at - s.unix_us as i64) as f64 / 1000.0);
+        } else {
+            self.delays.clear();
+        }
+        if self.delays.len() > SPAN {
+            self.delays.pop_front();
+        }
+        self.remember(&link);
+        LineView {
+            name: self.name.clone(),
+            title: self.title.clone(),
+            media: media_view(info),
+            delay_ms: median(self.delays.iter().copied()),
+            feeds: Vec::new(),
+            history: self.history.iter().copied().collect(),
+            link,
+        }
+    }
+
+    /// Two half-seconds make one sample of the history.
+    fn remember(&mut self, link: &LinkView) {
+        let (lost, missing) = (link.lost, link.missing);
+        let mut sample = Sample {
+            rate_bps: link.rate_bps,
+            headroom_ms: link.headroom_ms,
+            rtt_ms: link.rtt_ms,
+            lost: lost.saturating_sub(self.last_totals.0),
+            missing: missing.saturating_sub(self.last_totals.1),
+        };
+        self.last_totals = (lost, missing);
+        match self.half.take() {
+            None => self.half = Some(sample),
+            Some(half) => {
+                sample.headroom_ms = half.headroom_ms.into_iter().chain(sample.headroom_ms).reduce(f64::min);
+                sample.lost += half.lost;
+                sample.missing += half.missing;
+                if self.history.len() == HISTORY {
+                    self.history.pop_front();
+                }
+                self.history.push_back(sample);
+            }
+        }
+    }
+}
+
+fn median(values: impl Iterator<Item = f64>) -> Option<f64> {
+    let mut v: Vec<f64> = values.collect();
+    v.sort_by(f64::total_cmp);
+    v.get(v.len() / 2).copied()
+}
+
+fn differs(expect: &Expect, info: &MediaInfo) -> Option<String> {
+    let video = info.streams.iter().find(|s| s.kind.is_video());
+    if let (Some(wanted), Some(video)) = (&expect.codec, video) {
+        let is = if video.kind == StreamKind::H265 { "h265" } else { "h264" };
+        if is != wanted {
+            return Some(format!("{is} comes, {wanted} is expected"));
+        }
+    }
+    let picture = info.video.as_ref()?;
+    if let (Some((w, h)), Some(f)) = (expect.size, &picture.format)
+        && (f.width, f.height) != (w, h)
+    {
+        return Some(format!("{}x{} comes, {w}x{h} is expected", f.width, f.height));
+    }
+    if let (Some(wanted), Some(is)) = (expect.rate, picture.measured_rate)
+        && (wanted - is).abs() > wanted * 0.02
+    {
+        return Some(format!("{is:.2} frames per second come, {wanted} are expected"));
+    }
+    None
+}
+
+fn media_view(info: &MediaInfo) -> MediaView {
+    let video = info.video.as_ref();
+    let format = video.and_then(|v| v.format.as_ref());
+    let audio_kind = info.streams.iter().find(|s| !s.kind.is_video()).map(|s| s.kind.to_string());
+    MediaView {
+        codec: info.streams.iter().find(|s| s.kind.is_video()).map(|s| s.kind.to_string()),
+        profile: format.map(|f| format!("{} {}", f.profile, f.level)),
+        size: format.map(|f| (f.width, f.height)),
+        rate: video.and_then(|v| v.measured_rate).or(format.and_then(|f| f.declared_rate)),
+        keyframe_ms: video.and_then(|v| v.keyframe_ms),
+        keyframe_frames: video.and_then(|v| v.keyframe_frames),
+        audio: audio_kind.map(|kind| match info.audio {
+            Some((rate, channels)) => {
+                let channels = match channels {
+                    1 => "mono".to_owned(),
+                    2 => "stereo".to_owned(),
+                    n => format!("{n} channels"),
+                };
+                format!("{kind} {} kHz {channels}", f64::from(rate) / 1000.0)
+            }
+            None => kind,
+        }),
+        pcr_interval_ms: info.pcr.interval_max_us as f64 / 1000.0,
+        pcr_jitter_ms: info.pcr.jitter_us as f64 / 1000.0,
+        continuity_errors: info.counters.continuity_errors,
+        frames: video.map_or(0, |v| v.frames),
+        frame: video.and_then(|v| v.stamp).and_then(|s| s.0.frame),
+    }
+}
+
+/// Judges one feed.
+pub(super) struct FeedSampler {
+    name: String,
+    title: String,
+    built: BuiltFeed,
+    lines: Vec<String>,
+    outs: Vec<LinkSampler>,
+    takes: u64,
+}
+
+impl FeedSampler {
+    pub fn new(feed: &Feed, built: BuiltFeed, lines: Vec<String>) -> Self {
+        let outs = built.outs.iter().map(|o| LinkSampler::new(show_url(&o.link), o.status.clone(), false)).collect();
+        Self { name: feed.name.clone(), title: feed.title.clone(), built, lines, outs, takes: 0 }
+    }
+
+    pub fn sample(&mut self, now: Duration, events: &EventLog, drops: &HashMap<u64, u64>, lines: &[LineView]) -> FeedView {
+        let subject = format!("feed {}", self.name);
+        let reading = self.built.media.reading();
+        let name = |n: u32| self.lines.get(n as usize).cloned().unwrap_or_default();
+        let on = reading.on.map_or_else(|| name(reading.wanted), name);
+        if reading.takes > self.takes {
+            self.takes = reading.takes;
+            events.add(&subject, EventGrade::Good, format!("{on} is on, cut in at a keyframe"));
+        }
+        let mut outs: Vec<LinkView> = self.outs.iter_mut().map(|o| o.sample(now, &subject, events, drops, None)).collect();
+        for (view, built) in outs.iter_mut().zip(&self.built.outs) {
+            view.dropped += built.outlet.dropped();
+        }
+        let line = lines.iter().find(|l| l.name == on);
+        let way = outs.iter().zip(&self.built.outs).find_map(|(view, built)| way_out_ms(view, &built.link));
+        let delay_to_input_ms = line.and_then(|l| l.delay_ms).zip(way).map(|(d, w)| d + w);
+        FeedView {
+            name: self.name.clone(),
+            title: self.title.clone(),
+            next: (reading.on != Some(reading.wanted) && reading.on.is_some()).then(|| name(reading.wanted)),
+            line: on,
+            takes: reading.takes,
+            outs,
+            delay_to_input_ms,
+        }
+    }
+}
+
+/// From here to the release at the far end: time-stamped delivery makes it the way there and the latency.
+fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
+    match link {
+        Link::Srt(_) => Some(view.latency_ms? + view.rtt_ms.unwrap_or(0.0) / 2.0),
+        Link::Udp(_) => Some(0.0),
+        Link::File(_) => None,
+    }
+}

@@ -1,0 +1,217 @@
+//! A camera or encoder: draws a scene, encodes a loop of it once, and sends it with new time stamps and
+//! the wall clock in each frame.
+
+mod encode;
+mod scene;
+
+pub use encode::{Loop, encode_loop};
+pub use scene::{BLOCKS, Scene, read_blocks};
+
+use crate::SimError;
+use choir_core::{link::Link, units::Bitrate};
+use choir_net::{
+    clock::{Alarm, unix_us},
+    port::{LinkStatus, Outlet, Stop, Way, open_ways},
+};
+use choir_proto::{
+    h26x::{NalKind, Stamp, nal_units, stamp_sei},
+    ts::{MuxRate, PTS_WRAP, TsWriter, Unit, WriterConfig},
+};
+use bytes::Bytes;
+use std::{
+    collections::VecDeque,
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+use tokio::task::JoinHandle;
+
+/// What a camera is to send.
+#[derive(Debug, Clone)]
+pub struct CameraSettings {
+    /// Shown in the picture.
+    pub name: String,
+    /// Pixels; both even.
+    pub size: (u32, u32),
+    /// Frames per second.
+    pub rate: u32,
+    /// The whole stream, held constant by null packets, or video only when `constant` is off.
+    pub bitrate: Bitrate,
+    /// Constant rate.
+    pub constant: bool,
+    /// Seconds between keyframes.
+    pub keyframe: f64,
+    /// With sound.
+    pub audio: bool,
+    /// Length of the loop.
+    pub loop_for: Duration,
+    /// Where to send.
+    pub to: Link,
+    /// Latency, when the link does not say.
+    pub latency: Duration,
+}
+
+impl CameraSettings {
+    /// A camera with the usual settings.
+    #[must_use]
+    pub fn new(name: impl Into<String>, to: Link) -> Self {
+        Self {
+            name: name.into(),
+            size: (1280, 720),
+            rate: 25,
+            bitrate: Bitrate(4_000_000),
+            constant: true,
+            keyframe: 1.0,
+            audio: true,
+            loop_for: Duration::from_secs(2),
+            to,
+            latency: choir_core::link::DEFAULT_LATENCY,
+        }
+    }
+}
+
+/// A running camera.
+#[derive(Debug)]
+pub struct Camera {
+    /// How its way out stands.
+    pub status: Arc<LinkStatus>,
+    task: JoinHandle<()>,
+}
+
+impl Camera {
+    /// Waits until it has stopped.
+    pub async fn wait(self) {
+        let _ = self.task.await;
+    }
+}
+
+/// Encodes the loop and starts to send.
+///
+/// # Errors
+/// The encoder refuses the size, or the way out cannot be opened.
+pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<Camera, SimError> {
+    let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+    let encoded = encode(&settings).await?;
+    let way = Way {
+        subject: settings.name.clone(),
+        link: settings.to.clone(),
+        intake: None,
+        outlet: Some(outlet.clone()),
+        status: status.clone(),
+    };
+    open_ways(vec![way], settings.latency, base, &stop, &Stop::given()).await?;
+    let task = tokio::spawn(play(settings, encoded, outlet, stop));
+    Ok(Camera { status, task })
+}
+
+async fn encode(settings: &CameraSettings) -> Result<Loop, SimError> {
+    let for_encoder = settings.clone();
+    let task = tokio::task::spawn_blocking(move || encode_loop(&for_encoder));
+    task.await.map_err(|e| SimError::Encoder { who: settings.name.clone(), what: e.to_string() })?
+}
+
+/// Tone that any frame of may follow any other; see `assets/make-tone.c`.
+const TONE: &[u8] = include_bytes!("../../assets/tone.adts");
+const AAC_TICKS: u64 = 1024 * 90_000 / 48_000;
+const CHUNK: usize = 7 * 188;
+
+/// Frames become a transport stream, which leaves evenly over time.
+async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut stop: Stop) {
+    let Ok(mut alarm) = Alarm::new() else { return };
+    let tone: Vec<&[u8]> = choir_proto::adts::frames(TONE).map(|(_, f)| f).collect();
+    let rate = if settings.constant { MuxRate::Constant(settings.bitrate.0) } else { MuxRate::Variable };
+    let mut config = WriterConfig { rate, ..WriterConfig::default() };
+    if !settings.audio || tone.is_empty() {
+        config.audio = None;
+    }
+    let mut writer = TsWriter::new(config);
+    let frame_time = Duration::from_secs(1) / settings.rate;
+    let start = Instant::now();
+    // Time stamps start anywhere, as a device's would.
+    let first_pts = unix_us() as u64 * 9 / 100 % PTS_WRAP;
+    let mut pacer = Chunks { left: VecDeque::new(), carry: Vec::new(), outlet };
+    let mut audio_at = 0;
+    for n in 0u64.. {
+        let due = start + Duration::from_nanos(n * 1_000_000_000 / u64::from(settings.rate));
+        if !pacer.until(due, &mut alarm, &mut stop).await {
+            return;
+        }
+        let pts = n * 90_000 / u64::from(settings.rate);
+        let frame = &encoded.frames[n as usize % encoded.frames.len()];
+        let data = with_stamp(&frame.data, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
+        let mut out = std::mem::take(&mut pacer.carry);
+        writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &data }, &mut out);
+        while audio_at <= pts && config_has_audio(&settings, &tone) {
+            let data = tone[(audio_at / AAC_TICKS) as usize % tone.len()];
+            writer.write(&Unit { video: false, pts: first_pts + audio_at, dts: None, keyframe: true, data }, &mut out);
+            audio_at += AAC_TICKS;
+        }
+        pacer.spread(out, due, frame_time, settings.constant.then_some(settings.bitrate.0));
+    }
+}
+
+fn config_has_audio(settings: &CameraSettings, tone: &[&[u8]]) -> bool {
+    settings.audio && !tone.is_empty()
+}
+
+/// Chunks with the time at which each leaves.
+struct Chunks {
+    left: VecDeque<(Instant, Bytes)>,
+    carry: Vec<u8>,
+    outlet: Arc<Outlet>,
+}
+
+impl Chunks {
+    /// Plans the chunks of one frame: at the constant rate behind what is planned already, or evenly over
+    /// the frame's time.
+    fn spread(&mut self, out: Vec<u8>, due: Instant, frame_time: Duration, rate: Option<u64>) {
+        let whole = out.len() / CHUNK * CHUNK;
+        self.carry = out[whole..].to_vec();
+        let all = Bytes::from(out).slice(..whole);
+        let count = (whole / CHUNK).max(1) as u32;
+        let step = rate.map_or(frame_time / count, |r| Duration::from_nanos(CHUNK as u64 * 8 * 1_000_000_000 / r.max(1)));
+        let mut at = self.left.back().map_or(due, |(t, _)| (*t + step).max(due));
+        for i in 0..whole / CHUNK {
+            self.left.push_back((at, all.slice(i * CHUNK..(i + 1) * CHUNK)));
+            at += step;
+        }
+    }
+
+    /// Sends what leaves before `due`; false when stopped.
+    async fn until(&mut self, due: Instant, alarm: &mut Alarm, stop: &mut Stop) -> bool {
+        loop {
+            let next = self.left.front().map_or(due, |(t, _)| *t).min(due);
+            if next > Instant::now() {
+                tokio::select! {
+                    () = alarm.until(next) => {}
+                    () = stop.wait() => return false,
+                }
+            }
+            let now = Instant::now();
+            while self.left.front().is_some_and(|(t, _)| *t <= now) {
+                if let Some((_, chunk)) = self.left.pop_front() {
+                    self.outlet.push(chunk);
+                }
+            }
+            if now >= due {
+                return !stop.is_set();
+            }
+        }
+    }
+}
+
+/// The frame with its stamp before the first slice.
+fn with_stamp(frame: &[u8], stamp: Stamp) -> Vec<u8> {
+    let sei = stamp_sei(stamp);
+    let mut out = Vec::with_capacity(frame.len() + sei.len() + 16);
+    let mut stamped = false;
+    for nal in nal_units(frame) {
+        if !stamped && NalKind::of(nal[0]).is_picture() {
+            out.extend_from_slice(&sei);
+            stamped = true;
+        }
+        out.extend_from_slice(&[0, 0, 0, 1]);
+        out.extend_from_slice(nal);
+    }
+    out
+}

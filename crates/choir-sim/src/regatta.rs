@@ -1,0 +1,176 @@
+//! The Tarn Hollow Regatta on one machine: cameras, a field unit, the paths between, and a switcher, all
+//! on addresses of 127.0.0.0/8.
+
+use crate::{
+    SimError,
+    camera::{self, Camera, CameraSettings},
+    relay::{self, Relay, RelaySettings},
+    switcher::{self, Input},
+};
+use choir_core::{
+    link::{Link, parse_url},
+    secret::{Secret, SecretText},
+    units::Bitrate,
+    view::InputView,
+};
+use choir_net::port::Stop;
+use choir_path::Faults;
+use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
+
+/// The show's sheet.
+pub const SHEET: &str = include_str!("../../../demo/regatta.toml");
+/// The two octets that all addresses of the demo start with, as the sheet has them.
+pub const PREFIX: &str = "127.20.";
+/// The passphrase that the demo's far ends use; the sheet names the variable it is in.
+pub const PASSPHRASE_VARIABLE: &str = "REGATTA_PASSPHRASE";
+/// For the demo only: it protects nothing but made-up pictures on this machine.
+const PASSPHRASE: &str = "rowing is a made-up sport";
+
+/// Everything outside Cable Choir.
+pub struct FarEnds {
+    cameras: Vec<Camera>,
+    relays: Vec<Relay>,
+    inputs: Vec<Arc<Input>>,
+}
+
+impl FarEnds {
+    /// What the switcher's inputs measured.
+    #[must_use]
+    pub fn inputs(&self) -> Vec<InputView> {
+        self.inputs.iter().map(|i| i.view()).collect()
+    }
+
+    /// Waits until all have stopped.
+    pub async fn wait(self) {
+        for camera in self.cameras {
+            camera.wait().await;
+        }
+        for relay in self.relays {
+            relay.wait().await;
+        }
+    }
+}
+
+fn ms(n: u64) -> Duration {
+    Duration::from_millis(n)
+}
+
+struct Device {
+    name: &'static str,
+    to: &'static str,
+    size: (u32, u32),
+    rate: u32,
+    kbps: u64,
+}
+
+const DEVICES: &[Device] = &[
+    // Calls the boathouse through the site's wireless bridge.
+    Device {
+        name: "finish-tower",
+        to: "srt://127.20.1.11:7101?mode=caller&bind=127.20.0.11&latency=120",
+        size: (1280, 720),
+        rate: 25,
+        kbps: 6000,
+    },
+    // Waits to be called.
+    Device { name: "start-pontoon", to: "srt://127.20.0.12:7102?mode=listener&latency=100", size: (640, 360), rate: 50, kbps: 4000 },
+    // Shares the boathouse's port with a stream ID.
+    Device {
+        name: "umpire-launch",
+        to: "srt://127.20.1.13:7103?mode=caller&bind=127.20.0.13&latency=300&pbkeylen=32&streamid=%23!::r=umpire-launch,m=publish&passphrase-env=REGATTA_PASSPHRASE",
+        size: (960, 540),
+        rate: 25,
+        kbps: 3500,
+    },
+    // Both ends behind routers: rendezvous.
+    Device {
+        name: "towpath-bicycle",
+        to: "srt://127.20.2.14:7104?mode=rendezvous&bind=127.20.0.14&latency=400&pbkeylen=16&passphrase-env=REGATTA_PASSPHRASE",
+        size: (640, 360),
+        rate: 25,
+        kbps: 2500,
+    },
+];
+
+fn relays() -> Vec<(&'static str, &'static str, Option<&'static str>, Option<&'static str>, Faults)> {
+    let bridge = Faults { delay: ms(4), jitter: ms(2), loss: 0.001, ..Faults::default() };
+    let lan = Faults { delay: ms(1), ..Faults::default() };
+    let launch = Faults { delay: ms(25), jitter: ms(8), loss: 0.01, burst: 3.0, rate: Some(20_000_000), ..Faults::default() };
+    let bicycle =
+        Faults { delay: ms(40), jitter: ms(10), loss: 0.02, burst: 2.0, reorder: 0.001, duplicate: 0.001, rate: Some(12_000_000), ..Faults::default() };
+    vec![
+        ("127.20.1.11:7101", "127.20.0.1:7101", None, None, bridge),
+        ("127.20.1.12:7102", "127.20.0.12:7102", None, None, lan),
+        ("127.20.1.13:7103", "127.20.0.1:7103", None, None, launch),
+        ("127.20.1.14:7104", "127.20.0.14:7104", Some("127.20.2.14:7104"), Some("127.20.0.1:7104"), bicycle),
+    ]
+}
+
+const INPUTS: &[(&str, &str)] = &[
+    ("boathouse-1", "srt://127.20.0.31:7201?mode=listener&latency=60"),
+    ("boathouse-2", "srt://127.20.0.31:7202?mode=listener&latency=60"),
+    ("boathouse-3", "srt://127.20.0.31:7203?mode=listener&latency=60&passphrase-env=REGATTA_PASSPHRASE"),
+    ("boathouse-4", "udp://127.20.0.31:7204"),
+];
+
+/// Fills in the demo's passphrase where a link names its variable, so that nothing need be set.
+pub fn give_passphrase(link: &mut Link) {
+    if let Link::Srt(srt) = link
+        && srt.passphrase == Some(Secret::Env(PASSPHRASE_VARIABLE.into()))
+    {
+        srt.passphrase = Some(Secret::Literal(SecretText::new(PASSPHRASE)));
+    }
+}
+
+fn link(text: &str, prefix: &str) -> Result<Link, SimError> {
+    let text = text.replace(PREFIX, prefix);
+    let (link, problems) = parse_url(&text);
+    let mut link = link.ok_or_else(|| SimError::Encoder { who: "regatta".into(), what: format!("{text}: {problems:?}") })?;
+    give_passphrase(&mut link);
+    Ok(link)
+}
+
+fn address(text: &str, prefix: &str) -> Result<SocketAddr, SimError> {
+    let text = text.replace(PREFIX, prefix);
+    text.parse().map_err(|_| SimError::Encoder { who: "regatta".into(), what: text })
+}
+
+/// Starts everything outside Cable Choir, on addresses that start with `prefix` (as [`PREFIX`]).
+///
+/// # Errors
+/// An address is taken: another demo runs there.
+pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
+    let mut far = FarEnds { cameras: Vec::new(), relays: Vec::new(), inputs: Vec::new() };
+    for (name, url) in INPUTS {
+        far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, stop).await?);
+    }
+    for (n, (listen, to, from, client, faults)) in relays().into_iter().enumerate() {
+        let settings = RelaySettings {
+            listen: address(listen, prefix)?,
+            to: address(to, prefix)?,
+            from: from.map(|a| address(a, prefix)).transpose()?,
+            client: client.map(|a| address(a, prefix)).transpose()?,
+            there: faults.clone(),
+            back: faults,
+            seed: n as u64 + 1,
+        };
+        let listen = settings.listen;
+        far.relays.push(relay::start(settings, stop.clone()).map_err(|e| SimError::Address { who: "path".into(), addr: listen, cause: e })?);
+    }
+    let mut starting = tokio::task::JoinSet::new();
+    for device in DEVICES {
+        let settings = CameraSettings {
+            size: device.size,
+            rate: device.rate,
+            bitrate: Bitrate(device.kbps * 1000),
+            ..CameraSettings::new(device.name, link(device.to, prefix)?)
+        };
+        let stop = stop.clone();
+        starting.spawn(async move { camera::start(settings, Path::new("."), stop).await });
+    }
+    while let Some(started) = starting.join_next().await {
+        let started = started.map_err(|e| SimError::Encoder { who: "regatta".into(), what: e.to_string() })?;
+        far.cameras.push(started?);
+    }
+    Ok(far)
+}

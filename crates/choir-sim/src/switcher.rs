@@ -1,0 +1,144 @@
+//! A switcher's inputs: take a link each, and measure what reaches them, down to the frame.
+
+use crate::SimError;
+use bytes::Bytes;
+use choir_core::{link::Link, view::InputView};
+use choir_net::{
+    clock::unix_us,
+    port::{Intake, LinkStatus, Stop, Way, open_ways},
+};
+use choir_proto::{
+    h26x::find_stamp,
+    ts::{AccessUnit, Depth, TsReader},
+};
+use std::{
+    collections::VecDeque,
+    path::Path,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::{Duration, Instant},
+};
+
+/// Delays that the median is taken of: some seconds.
+const DELAYS: usize = 200;
+/// Frame numbers that jump further than this are another source, not missing frames.
+const JUMP: u64 = 1000;
+
+/// Sees every whole access unit that reaches an input.
+pub type Tap = Box<dyn FnMut(&AccessUnit) + Send>;
+
+/// One input.
+pub struct Input {
+    name: String,
+    /// How its way in stands.
+    pub status: Arc<LinkStatus>,
+    state: Mutex<State>,
+}
+
+struct State {
+    reader: TsReader,
+    session: u32,
+    frames: u64,
+    missing: u64,
+    keyframes: u64,
+    last_frame: Option<u64>,
+    delays: VecDeque<f64>,
+    bytes: u64,
+    rate: (Instant, u64, u64),
+    tap: Option<Tap>,
+}
+
+impl Input {
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What it measured so far.
+    #[must_use]
+    pub fn view(&self) -> InputView {
+        let s = self.lock();
+        let mut delays: Vec<f64> = s.delays.iter().copied().collect();
+        delays.sort_by(f64::total_cmp);
+        let delay_ms = delays.first().zip(delays.last()).map(|(a, z)| (*a, delays[delays.len() / 2], *z));
+        InputView {
+            name: self.name.clone(),
+            frames: s.frames,
+            frames_missing: s.missing,
+            keyframes: s.keyframes,
+            delay_ms,
+            size: s.reader.info().video.and_then(|v| v.format).map(|f| (f.width, f.height)),
+            rate_bps: s.rate.2,
+        }
+    }
+}
+
+impl Intake for Input {
+    fn push(&self, session: u32, payload: Bytes) {
+        let mut s = self.lock();
+        if s.session != session {
+            s.session = session;
+            s.reader = TsReader::new(Depth::Units);
+        }
+        s.bytes += payload.len() as u64;
+        let (since, from, _) = s.rate;
+        let passed = since.elapsed();
+        if passed >= Duration::from_secs(1) {
+            let bps = ((s.bytes - from) as f64 * 8.0 / passed.as_secs_f64()) as u64;
+            s.rate = (Instant::now(), s.bytes, bps);
+        }
+        s.reader.push(unix_us(), &payload);
+        while let Some(unit) = s.reader.poll_unit() {
+            if let Some(tap) = &mut s.tap {
+                tap(&unit);
+            }
+            if unit.kind.is_video() {
+                s.frame(&unit);
+            }
+        }
+    }
+}
+
+impl State {
+    fn frame(&mut self, unit: &AccessUnit) {
+        self.frames += 1;
+        self.keyframes += u64::from(unit.keyframe);
+        let Some(stamp) = find_stamp(&unit.data) else { return };
+        if let (Some(last), Some(now)) = (self.last_frame, stamp.frame) {
+            let gap = now.saturating_sub(last + 1);
+            if gap < JUMP {
+                self.missing += gap;
+            }
+        }
+        self.last_frame = stamp.frame;
+        if self.delays.len() == DELAYS {
+            self.delays.pop_front();
+        }
+        self.delays.push_back((unit.arrived - stamp.unix_us as i64) as f64 / 1000.0);
+    }
+}
+
+/// Opens an input. `tap` sees every access unit.
+///
+/// # Errors
+/// Its way in cannot be opened.
+pub async fn open_input(name: &str, link: &Link, latency: Duration, tap: Option<Tap>, stop: &Stop) -> Result<Arc<Input>, SimError> {
+    let status = LinkStatus::new("starting");
+    let input = Arc::new(Input {
+        name: name.to_owned(),
+        status: status.clone(),
+        state: Mutex::new(State {
+            reader: TsReader::new(Depth::Units),
+            session: 0,
+            frames: 0,
+            missing: 0,
+            keyframes: 0,
+            last_frame: None,
+            delays: VecDeque::new(),
+            bytes: 0,
+            rate: (Instant::now(), 0, 0),
+            tap,
+        }),
+    });
+    let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status };
+    open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
+    Ok(input)
+}

@@ -1,0 +1,376 @@
+//! The command line, as plain data.
+
+use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
+use choir_path::{Faults, Outage};
+use clap::{Args as ClapArgs, Parser, Subcommand};
+use clap_complete::Shell;
+use std::{net::SocketAddr, path::PathBuf, time::Duration};
+
+const EXIT_CODES: &str = "Exit codes: 0 done; 1 it ran, but nothing arrived or the sheet has errors; 2 the command line cannot be understood; \
+3 no such show is running, it runs already, or it refused; 4 a port, file, name or passphrase cannot be had.";
+
+/// Connects cameras, encoders and field units to switching software, and keeps them on air.
+#[derive(Debug, Parser)]
+#[command(name = "choir", version, after_help = EXIT_CODES, propagate_version = true)]
+pub struct Args {
+    /// Say more on stderr; twice or three times for more still.
+    #[arg(short, long, action = clap::ArgAction::Count, global = true)]
+    pub verbose: u8,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Play the Tarn Hollow Regatta on this machine: cameras, bad paths, a switcher.
+    Demo(DemoArgs),
+    /// Carry one link from here to there, without a patch sheet.
+    Link(LinkArgs),
+    /// Read a patch sheet and say what is wrong with it. Touches no network.
+    Check(CheckArgs),
+    /// Bring up all of a patch sheet and keep it up.
+    Run(RunArgs),
+    /// Show how a running show stands.
+    Status(StatusArgs),
+    /// Watch a running show live.
+    Watch(ShowArgs),
+    /// Put another line on a feed, at that line's next keyframe.
+    Take(TakeArgs),
+    /// Stop a line until it is released.
+    Hold(LineArgs),
+    /// Start a held line again.
+    Release(LineArgs),
+    /// End a running show.
+    Stop(ShowArgs),
+    /// Stand-ins to rehearse against: camera, field-unit, switcher, path.
+    Sim(SimArgs),
+    /// Print completions for a shell.
+    Completions {
+        /// Which shell.
+        shell: Shell,
+    },
+}
+
+fn duration(text: &str) -> Result<Duration, String> {
+    parse_duration(text).map_err(|e| e.to_string())
+}
+fn bitrate(text: &str) -> Result<Bitrate, String> {
+    parse_bitrate(text).map_err(|e| e.to_string())
+}
+fn share(text: &str) -> Result<f64, String> {
+    parse_share(text).map_err(|e| e.to_string())
+}
+fn size(text: &str) -> Result<(u32, u32), String> {
+    parse_size(text).map_err(|e| e.to_string())
+}
+fn outage(text: &str) -> Result<Outage, String> {
+    let (lasts, every) = text.split_once('@').ok_or("write LENGTH@EVERY, like 2s@30s")?;
+    let outage = Outage { lasts: duration(lasts)?, every: duration(every)? };
+    if outage.lasts >= outage.every {
+        return Err("an outage must be shorter than the time from one to the next".into());
+    }
+    Ok(outage)
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:\n  choir demo\n  choir demo --for 20s\n  choir demo --for 20s --json")]
+pub struct DemoArgs {
+    /// End by itself after this time, like 20s.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
+    /// Print one JSON document at the end.
+    #[arg(long)]
+    pub json: bool,
+    /// First two octets of all addresses, so that two demos can run side by side.
+    #[arg(long, default_value = "127.20", value_parser = prefix)]
+    pub net: String,
+}
+
+fn prefix(text: &str) -> Result<String, String> {
+    match text.strip_prefix("127.").and_then(|n| n.parse::<u8>().ok()) {
+        Some(n) => Ok(format!("127.{n}.")),
+        None => Err("must be 127.N with N from 0 to 255: the demo never leaves this machine".into()),
+    }
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "FROM and TO are each one of:
+  srt://HOST:PORT?mode=caller|listener|rendezvous&latency=MS&pbkeylen=16|24|32&streamid=ID
+      without a host it listens; bind=IP[:PORT] chooses the own address; overhead=25% or ceiling=12Mbps
+      limit the sender; the passphrase by passphrase-env=NAME, passphrase-file=PATH or passphrase=TEXT
+  udp://HOST:PORT       transport stream in datagrams of seven packets; as FROM the host is the own address
+  FILE.ts               as FROM played at the pace of its clock; FILE.ts?repeat plays it again and again
+  -                     standard input or output
+
+Examples:
+  choir link 'srt://:7001?latency=200' udp://127.0.0.1:5004
+  choir link clip.ts?repeat 'srt://127.0.0.1:7001?streamid=finish&passphrase-env=SECRET' --for 1min --json
+  choir link 'srt://127.0.0.1:7001' - > take.ts")]
+pub struct LinkArgs {
+    /// Where it comes from.
+    pub from: String,
+    /// Where it goes.
+    pub to: String,
+    /// End by itself after this time, like 30s.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
+    /// Print one JSON object with the counters of both ends at the end, as last line of stdout.
+    #[arg(long)]
+    pub json: bool,
+    /// Print a JSON object each time this has passed, like 1s.
+    #[arg(long, value_parser = duration, value_name = "TIME")]
+    pub every: Option<Duration>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Example:\n  choir check demo/regatta.toml")]
+pub struct CheckArgs {
+    /// The patch sheet.
+    pub sheet: PathBuf,
+    /// Print findings as JSON.
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Example:\n  choir run regatta.toml")]
+pub struct RunArgs {
+    /// The patch sheet.
+    pub sheet: PathBuf,
+    /// End by itself after this time.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
+    /// Print events as lines even on a terminal.
+    #[arg(long)]
+    pub plain: bool,
+    /// Print one JSON document at the end.
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct ShowArgs {
+    /// The sheet of the show; not needed when only one is running.
+    pub sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:\n  choir status\n  choir status regatta.toml --json")]
+pub struct StatusArgs {
+    /// The sheet of the show; not needed when only one is running.
+    pub sheet: Option<PathBuf>,
+    /// Print everything as JSON.
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Example:\n  choir take boathouse-1 start-pontoon")]
+pub struct TakeArgs {
+    /// The feed.
+    pub feed: String,
+    /// The line to put on it.
+    pub line: String,
+    /// The sheet of the show; not needed when only one is running.
+    #[arg(long, value_name = "SHEET")]
+    pub sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct LineArgs {
+    /// The line.
+    pub line: String,
+    /// The sheet of the show; not needed when only one is running.
+    #[arg(long, value_name = "SHEET")]
+    pub sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct SimArgs {
+    #[command(subcommand)]
+    pub what: Sim,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Sim {
+    /// A camera: a moving scene in H.264 with the time in each frame.
+    Camera(CameraArgs),
+    /// A field unit: a camera with the settings of a moving one (640x360, 2.5 Mbps, 400 ms).
+    FieldUnit(CameraArgs),
+    /// A switcher: inputs that measure what reaches them.
+    Switcher(SwitcherArgs),
+    /// A bad network path: a two-way UDP relay with faults.
+    Path(Box<PathArgs>),
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Example:\n  choir sim camera --to 'srt://127.0.0.1:7101?mode=caller' --size 1280x720 --rate 25 --bitrate 6Mbps")]
+pub struct CameraArgs {
+    /// Where to send: any TO of choir link.
+    #[arg(long)]
+    pub to: String,
+    /// Name shown in the picture.
+    #[arg(long, default_value = "camera")]
+    pub name: String,
+    /// Picture size, like 1280x720.
+    #[arg(long, value_parser = size)]
+    pub size: Option<(u32, u32)>,
+    /// Frames per second, 1 to 120.
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=120))]
+    pub rate: Option<u32>,
+    /// Bitrate of the whole stream, like 6Mbps.
+    #[arg(long, value_parser = bitrate)]
+    pub bitrate: Option<Bitrate>,
+    /// Let the bitrate vary: no null packets.
+    #[arg(long)]
+    pub variable: bool,
+    /// Seconds from keyframe to keyframe.
+    #[arg(long, default_value_t = 1.0)]
+    pub keyframe: f64,
+    /// Without sound.
+    #[arg(long)]
+    pub mute: bool,
+    /// End by itself after this time.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Example:\n  choir sim switcher 'srt://:7201?latency=60' udp://127.0.0.1:7202")]
+pub struct SwitcherArgs {
+    /// One input each: any FROM of choir link.
+    #[arg(required = true)]
+    pub inputs: Vec<String>,
+    /// End by itself after this time.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
+    /// Print what was measured as JSON at the end.
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Example:
+  choir sim path --in 127.0.0.1:7001 --out 127.0.0.1:7002 --delay 40ms --jitter 5ms --loss 1% --burst 3 \\
+      --reorder 0.1% --duplicate 0.1% --rate 20Mbps --queue 100ms --outage 2s@30s --seed 7
+
+Every fault holds both ways; --back-FAULT sets it for the way back (from OUT to IN) alone.")]
+pub struct PathArgs {
+    /// Address that senders use.
+    #[arg(long = "in", value_name = "IP:PORT")]
+    pub listen: SocketAddr,
+    /// Where their packets go.
+    #[arg(long = "out", value_name = "IP:PORT")]
+    pub to: SocketAddr,
+    /// Own address towards OUT.
+    #[arg(long, value_name = "IP:PORT")]
+    pub from: Option<SocketAddr>,
+    /// The sender, if the other end speaks first (rendezvous). Else whoever sent last.
+    #[arg(long, value_name = "IP:PORT")]
+    pub client: Option<SocketAddr>,
+    #[command(flatten)]
+    pub both: FaultArgs,
+    #[command(flatten)]
+    pub back: BackFaultArgs,
+    /// The same seed does the same to the same packets.
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// End by itself after this time.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
+}
+
+macro_rules! fault_args {
+    ($name:ident, $($prefix:literal)?, $heading:literal) => {
+        #[derive(Debug, Clone, ClapArgs)]
+        #[group(id = $heading)]
+        #[command(next_help_heading = $heading)]
+        pub struct $name {
+            /// One-way delay, like 40ms.
+            #[arg(id = concat!($($prefix,)? "delay"), long = concat!($($prefix,)? "delay"), value_parser = duration, value_name = "TIME")]
+            delay: Option<Duration>,
+            /// Up to this much more; keeps the order.
+            #[arg(id = concat!($($prefix,)? "jitter"), long = concat!($($prefix,)? "jitter"), value_parser = duration, value_name = "TIME")]
+            jitter: Option<Duration>,
+            /// Share of packets lost, like 1%.
+            #[arg(id = concat!($($prefix,)? "loss"), long = concat!($($prefix,)? "loss"), value_parser = share, value_name = "PERCENT")]
+            loss: Option<f64>,
+            /// Mean number lost in a row (Gilbert-Elliott).
+            #[arg(id = concat!($($prefix,)? "burst"), long = concat!($($prefix,)? "burst"), value_name = "PACKETS")]
+            burst: Option<f64>,
+            /// Share overtaken by later ones.
+            #[arg(id = concat!($($prefix,)? "reorder"), long = concat!($($prefix,)? "reorder"), value_parser = share, value_name = "PERCENT")]
+            reorder: Option<f64>,
+            /// Share that arrives twice.
+            #[arg(id = concat!($($prefix,)? "duplicate"), long = concat!($($prefix,)? "duplicate"), value_parser = share, value_name = "PERCENT")]
+            duplicate: Option<f64>,
+            /// Rate limit, headers included, like 20Mbps.
+            #[arg(id = concat!($($prefix,)? "rate"), long = concat!($($prefix,)? "rate"), value_parser = bitrate, value_name = "BITRATE")]
+            rate: Option<Bitrate>,
+            /// Longest wait before the rate limit; longer is dropped. Default 100ms.
+            #[arg(id = concat!($($prefix,)? "queue"), long = concat!($($prefix,)? "queue"), value_parser = duration, value_name = "TIME")]
+            queue: Option<Duration>,
+            /// Blackouts: LENGTH@EVERY, like 2s@30s.
+            #[arg(id = concat!($($prefix,)? "outage"), long = concat!($($prefix,)? "outage"), value_parser = outage, value_name = "TIME@TIME")]
+            outage: Option<Outage>,
+        }
+
+        impl $name {
+            /// These faults where given, else those of `base`.
+            pub fn over(&self, base: &Faults) -> Faults {
+                Faults {
+                    delay: self.delay.unwrap_or(base.delay),
+                    jitter: self.jitter.unwrap_or(base.jitter),
+                    loss: self.loss.unwrap_or(base.loss),
+                    burst: self.burst.unwrap_or(base.burst),
+                    reorder: self.reorder.unwrap_or(base.reorder),
+                    duplicate: self.duplicate.unwrap_or(base.duplicate),
+                    rate: self.rate.map(|r| r.0).or(base.rate),
+                    queue: self.queue.unwrap_or(base.queue),
+                    outage: self.outage.or(base.outage),
+                }
+            }
+        }
+    };
+}
+
+fault_args!(FaultArgs, , "Faults, both ways");
+fault_args!(BackFaultArgs, "back-", "Faults on the way back");
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        Args::command().debug_assert();
+    }
+
+    #[test]
+    fn a_path_takes_every_fault_and_each_way_its_own() {
+        let line = "choir sim path --in 127.0.0.1:7001 --out 127.0.0.1:7002 --delay 40ms --jitter 5ms --loss 1% --burst 3 --reorder 0.1% \
+                    --duplicate 0.1% --rate 20Mbps --queue 100ms --outage 2s@30s --seed 7 --back-loss 2% --back-delay 10ms";
+        let args = Args::try_parse_from(line.split_whitespace()).expect("parses");
+        let Command::Sim(SimArgs { what: Sim::Path(p) }) = args.command else { panic!("not a path") };
+        let there = p.both.over(&Faults::default());
+        let back = p.back.over(&there);
+        assert_eq!((there.loss, back.loss), (0.01, 0.02));
+        assert_eq!((there.delay.as_millis(), back.delay.as_millis()), (40, 10));
+        assert_eq!((there.burst, back.burst, there.rate), (3.0, 3.0, Some(20_000_000)));
+        assert_eq!(there.outage.map(|o| o.every.as_secs()), Some(30));
+    }
+
+    #[test]
+    fn wrong_values_say_what_is_allowed() {
+        for (line, says) in [
+            ("choir demo --for 20", "has no unit"),
+            ("choir demo --net 10.0", "never leaves this machine"),
+            ("choir sim path --in 127.0.0.1:1 --out 127.0.0.1:2 --outage 3s@2s", "shorter than"),
+            ("choir sim camera --to - --size big", "not a picture size"),
+        ] {
+            let error = Args::try_parse_from(line.split_whitespace()).expect_err(line).to_string();
+            assert!(error.contains(says), "{error}");
+        }
+    }
+}

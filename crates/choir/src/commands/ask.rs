@@ -1,0 +1,60 @@
+//! Commands that talk to a running show.
+
+use crate::{
+    args::{LineArgs, ShowArgs, StatusArgs, TakeArgs},
+    exit::{Failure, SHOW},
+    live,
+    output::tables,
+};
+use choir_net::control::{Answer, Client, Request};
+use std::{
+    io::{IsTerminal, stdout},
+    path::Path,
+};
+
+async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), Failure> {
+    match Client::connect(sheet).await?.ask(request).await? {
+        Answer::Done { said } => {
+            println!("{said}");
+            Ok(())
+        }
+        Answer::Refused { why } => Err(Failure::new(SHOW, why)),
+        Answer::View(_) => Err(choir_net::control::ControlError::Strange.into()),
+    }
+}
+
+pub async fn status(args: StatusArgs) -> Result<(), Failure> {
+    let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::View).await? else {
+        return Err(choir_net::control::ControlError::Strange.into());
+    };
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
+    } else {
+        print!("{}", tables::show(&view, tables::width()));
+    }
+    Ok(())
+}
+
+pub async fn watch(args: ShowArgs) -> Result<(), Failure> {
+    if !stdout().is_terminal() {
+        return Err(Failure::new(crate::exit::USAGE, "watch needs a terminal: use \"choir status\" or \"choir status --json\""));
+    }
+    let client = Client::connect(args.sheet.as_deref()).await?;
+    live::run(live::Source::There(client)).await
+}
+
+pub async fn take(args: TakeArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Take { feed: args.feed, line: args.line }).await
+}
+
+pub async fn hold(args: LineArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Hold { line: args.line }).await
+}
+
+pub async fn release(args: LineArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Release { line: args.line }).await
+}
+
+pub async fn stop(args: ShowArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Stop).await
+}

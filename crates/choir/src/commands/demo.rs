@@ -1,0 +1,55 @@
+//! `choir demo`: the Tarn Hollow Regatta on this machine.
+
+use super::run::{Presentation, closing, or_interrupted, present};
+use crate::{
+    args::DemoArgs,
+    exit::{FAILED, Failure},
+};
+use choir_core::sheet::{Sheet, read_sheet};
+use choir_net::{control, port::Stop, show::Show};
+use choir_sim::regatta::{self, PREFIX, SHEET};
+use std::path::{Path, PathBuf};
+
+pub async fn run(args: DemoArgs) -> Result<(), Failure> {
+    let text = SHEET.replace(PREFIX, &args.net);
+    let (sheet, findings) = read_sheet(&text);
+    let mut sheet = sheet.ok_or_else(|| Failure::new(FAILED, format!("the demo's own sheet has errors: {findings:?}")))?;
+    // The sheet names a variable for its passphrase; here it is filled in, so that nothing need be set.
+    give_passphrase(&mut sheet);
+    let claim = control::claim(&claim_name(&args.net))?;
+    eprintln!("The Tarn Hollow Regatta is getting ready: four devices encode their pictures.");
+    let (stop_far, stop) = Stop::new();
+    let far = or_interrupted(regatta::start(&args.net, &stop)).await??;
+    let show = Show::start(&sheet, Path::new(".")).await?;
+    let measure = {
+        let show = show.clone();
+        let far = &far;
+        async move {
+            let mut bell = show.view_bell();
+            while bell.changed().await.is_ok() {
+                show.set_inputs(far.inputs());
+            }
+        }
+    };
+    let how = Presentation { for_time: args.for_time, plain: false, json: args.json };
+    let view = present(&show, claim, how, Some(measure)).await?;
+    show.stop().await;
+    let _ = stop_far.send(true);
+    far.wait().await;
+    closing(&view, args.json);
+    let dead: Vec<&str> = view.lines.iter().filter(|l| l.link.packets == 0).map(|l| l.name.as_str()).collect();
+    if dead.is_empty() { Ok(()) } else { Err(Failure::new(FAILED, format!("nothing arrived on {}", dead.join(", ")))) }
+}
+
+/// The demo has no file of its own to be known by.
+fn claim_name(net: &str) -> PathBuf {
+    let plain = net == PREFIX;
+    PathBuf::from(if plain { "regatta-demo".to_owned() } else { format!("regatta-demo-{}", net.replace('.', "-")) })
+}
+
+fn give_passphrase(sheet: &mut Sheet) {
+    let links = sheet.lines.iter_mut().map(|l| &mut l.from).chain(sheet.feeds.iter_mut().flat_map(|f| f.to.iter_mut()));
+    for link in links {
+        regatta::give_passphrase(link);
+    }
+}

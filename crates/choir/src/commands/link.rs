@@ -1,0 +1,96 @@
+//! `choir link`: one link without a patch sheet. It is a show of one line and one feed.
+
+use super::{interrupted, read_url};
+use crate::{
+    args::LinkArgs,
+    exit::{FAILED, Failure, USAGE},
+    output::{events, tables},
+};
+use choir_core::{
+    link::{DEFAULT_LATENCY, Link},
+    sheet::{Expect, Feed, Line, Sheet, Show as ShowSettings},
+    view::ShowView,
+};
+use choir_net::{port::Stop, show::Show};
+use std::{path::Path, time::Duration};
+
+/// How long a file waits for the far end before it plays anyway.
+const FAR_END: Duration = Duration::from_secs(30);
+
+pub async fn run(args: LinkArgs) -> Result<(), Failure> {
+    let (from, to) = (read_url(&args.from), read_url(&args.to));
+    let (from, to) = (from?, to?);
+    let to_stdout = matches!(&to, Link::File(f) if f.path.is_none());
+    if to_stdout && (args.json || args.every.is_some()) {
+        return Err(Failure::new(USAGE, "the media goes to standard output, so the JSON cannot: write the media to a file"));
+    }
+    if matches!(&to, Link::Udp(u) if u.host.is_none()) {
+        return Err(Failure::new(USAGE, format!("{} does not say whom to send to: write udp://HOST:PORT", args.to)));
+    }
+    let sheet = Sheet {
+        show: ShowSettings { name: "link".into(), latency: DEFAULT_LATENCY },
+        lines: vec![Line { name: "in".into(), title: "in".into(), from, expect: Expect::default() }],
+        feeds: vec![Feed { name: "out".into(), title: "out".into(), line: "in".into(), to: vec![to] }],
+    };
+    let (open_gate, gate) = Stop::new();
+    let show = Show::start_gated(&sheet, Path::new("."), &gate).await?;
+    let timed = async {
+        match args.for_time {
+            Some(t) => tokio::time::sleep(t).await,
+            None => std::future::pending().await,
+        }
+    };
+    let open = async {
+        // A file begins when somebody is there to see its beginning.
+        let _ = tokio::time::timeout(FAR_END, show.outs_up()).await;
+        let _ = open_gate.send(true);
+        std::future::pending::<()>().await;
+    };
+    let follow = async { if !args.json || args.every.is_none() { events::follow(&show).await } else { std::future::pending().await } };
+    tokio::select! {
+        () = show.played_out() => show.finish().await,
+        () = timed => {}
+        () = interrupted() => {}
+        () = open => {}
+        () = follow => {}
+        () = every(&show, args.every) => {}
+    }
+    show.stop().await;
+    let view = show.view();
+    if args.json {
+        println!("{}", document(&view));
+    } else if to_stdout {
+        eprint!("{}", tables::show(&view, tables::width()));
+    } else {
+        print!("{}", tables::show(&view, tables::width()));
+    }
+    let arrived = view.lines.first().is_some_and(|l| l.link.packets > 0);
+    if arrived { Ok(()) } else { Err(Failure::new(FAILED, format!("nothing arrived: {}", reason(&view)))) }
+}
+
+fn reason(view: &ShowView) -> String {
+    view.lines.first().map(|l| l.link.reason.clone()).unwrap_or_default()
+}
+
+/// All counters of both ends, in one line.
+fn document(view: &ShowView) -> String {
+    let line = view.lines.first();
+    serde_json::json!({
+        "from": line.map(|l| &l.link),
+        "media": line.map(|l| &l.media),
+        "delay_ms": line.and_then(|l| l.delay_ms),
+        "to": view.feeds.first().and_then(|f| f.outs.first()),
+        "seconds": view.now_ms.saturating_sub(view.started_ms) as f64 / 1000.0,
+    })
+    .to_string()
+}
+
+async fn every(show: &Show, time: Option<Duration>) {
+    let Some(time) = time.filter(|t| !t.is_zero()) else { return std::future::pending().await };
+    let mut tick = tokio::time::interval(time);
+    tick.tick().await;
+    loop {
+        tick.tick().await;
+        println!("{}", document(&show.view()));
+    }
+}

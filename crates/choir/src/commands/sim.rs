@@ -1,0 +1,102 @@
+//! `choir sim`: each stand-in by itself.
+
+use super::{read_url, until_stopped};
+use crate::{
+    args::{CameraArgs, PathArgs, Sim, SimArgs, SwitcherArgs},
+    exit::{FAILED, Failure, SYSTEM},
+    output::tables,
+};
+use choir_core::{link::DEFAULT_LATENCY, units::Bitrate};
+use choir_net::port::Stop;
+use choir_path::{Faults, PathStats};
+use choir_sim::{
+    camera::{self, CameraSettings},
+    relay::{self, RelaySettings},
+    switcher,
+};
+use std::{path::Path, time::Duration};
+
+pub async fn run(args: SimArgs) -> Result<(), Failure> {
+    match args.what {
+        Sim::Camera(a) => camera(a, Kind { size: (1280, 720), rate: 25, bitrate: 4_000_000, latency: DEFAULT_LATENCY }).await,
+        Sim::FieldUnit(a) => camera(a, Kind { size: (640, 360), rate: 25, bitrate: 2_500_000, latency: Duration::from_millis(400) }).await,
+        Sim::Switcher(a) => switcher(a).await,
+        Sim::Path(a) => path(*a).await,
+    }
+}
+
+/// What sets one kind of device apart from another.
+struct Kind {
+    size: (u32, u32),
+    rate: u32,
+    bitrate: u64,
+    latency: Duration,
+}
+
+async fn camera(args: CameraArgs, kind: Kind) -> Result<(), Failure> {
+    let to = read_url(&args.to)?;
+    let settings = CameraSettings {
+        size: args.size.unwrap_or(kind.size),
+        rate: args.rate.unwrap_or(kind.rate),
+        bitrate: args.bitrate.unwrap_or(Bitrate(kind.bitrate)),
+        constant: !args.variable,
+        keyframe: args.keyframe.clamp(0.04, 30.0),
+        audio: !args.mute,
+        latency: kind.latency,
+        ..CameraSettings::new(args.name.clone(), to.clone())
+    };
+    let (stop_it, stop) = Stop::new();
+    let (w, h) = settings.size;
+    eprintln!("{}: {w}x{h}, {} frames per second, {}, to {}", args.name, settings.rate, settings.bitrate, choir_core::link::show_url(&to));
+    let camera = super::run::or_interrupted(camera::start(settings, Path::new("."), stop)).await??;
+    let status = camera.status.clone();
+    until_stopped(args.for_time).await;
+    let live = status.look();
+    let _ = stop_it.send(true);
+    camera.wait().await;
+    let sent = live.packets + live.ended.sent + live.peers.iter().map(|p| p.stats.sent).sum::<u64>();
+    println!("{}: {sent} packets sent in {} sessions", args.name, live.sessions);
+    if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, format!("nobody was reached: {:?}", live.contact))) }
+}
+
+async fn switcher(args: SwitcherArgs) -> Result<(), Failure> {
+    let (stop_it, stop) = Stop::new();
+    let mut inputs = Vec::new();
+    for (n, url) in args.inputs.iter().enumerate() {
+        let link = read_url(url)?;
+        let name = format!("input-{}", n + 1);
+        inputs.push(switcher::open_input(&name, &link, DEFAULT_LATENCY, None, &stop).await?);
+        eprintln!("{name} waits at {}", choir_core::link::show_url(&link));
+    }
+    until_stopped(args.for_time).await;
+    let views: Vec<_> = inputs.iter().map(|i| i.view()).collect();
+    let _ = stop_it.send(true);
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&views).unwrap_or_default());
+    } else {
+        print!("{}", tables::inputs(&views));
+    }
+    if views.iter().any(|v| v.frames > 0) { Ok(()) } else { Err(Failure::new(FAILED, "no picture reached any input")) }
+}
+
+async fn path(args: PathArgs) -> Result<(), Failure> {
+    let there = args.both.over(&Faults::default());
+    let back = args.back.over(&there);
+    let settings = RelaySettings { listen: args.listen, to: args.to, from: args.from, client: args.client, there, back, seed: args.seed };
+    let (stop_it, stop) = Stop::new();
+    let relay = relay::start(settings, stop).map_err(|e| Failure::new(SYSTEM, format!("the path cannot open its ports: {e}")))?;
+    eprintln!("packets to {} go to {} and back", relay.listen, args.to);
+    until_stopped(args.for_time).await;
+    let _ = stop_it.send(true);
+    let (there, back) = relay.wait().await;
+    println!("{}", path_line("there", &there));
+    println!("{}", path_line("back", &back));
+    Ok(())
+}
+
+fn path_line(way: &str, s: &PathStats) -> String {
+    format!(
+        "{way:5}  {} packets, {} lost, {} over the queue, {} in outages, {} doubled, {} held back",
+        s.entered, s.lost, s.overflowed, s.blacked_out, s.duplicated, s.reordered
+    )
+}

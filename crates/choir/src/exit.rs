@@ -1,0 +1,52 @@
+//! Exit codes, and errors that carry one.
+
+use choir_net::{control::ControlError, port::WayError};
+use choir_sim::SimError;
+
+/// It ran, and what it was for did not happen: nothing arrived, or the sheet has errors.
+pub const FAILED: u8 = 1;
+/// The command line or the sheet cannot be understood (also used by clap).
+pub const USAGE: u8 = 2;
+/// No such show is running, it runs already, or it refused.
+pub const SHOW: u8 = 3;
+/// A port, file, name or passphrase cannot be had.
+pub const SYSTEM: u8 = 4;
+
+/// An error for the engineer, with its exit code. An empty text has been told already.
+#[derive(Debug)]
+pub struct Failure {
+    /// Sentence.
+    pub text: String,
+    /// Exit code.
+    pub code: u8,
+}
+
+impl Failure {
+    pub fn new(code: u8, text: impl Into<String>) -> Self {
+        Self { text: text.into(), code }
+    }
+    pub fn told(code: u8) -> Self {
+        Self { text: String::new(), code }
+    }
+}
+
+impl From<ControlError> for Failure {
+    fn from(e: ControlError) -> Self {
+        Self::new(SHOW, e.to_string())
+    }
+}
+impl From<WayError> for Failure {
+    fn from(e: WayError) -> Self {
+        Self::new(SYSTEM, e.to_string())
+    }
+}
+impl From<SimError> for Failure {
+    fn from(e: SimError) -> Self {
+        Self::new(SYSTEM, e.to_string())
+    }
+}
+impl From<std::io::Error> for Failure {
+    fn from(e: std::io::Error) -> Self {
+        Self::new(SYSTEM, e.to_string())
+    }
+}

@@ -1,0 +1,193 @@
+//! The live view: one owner of the state, one channel of events, drawing from a snapshot.
+//!
+//! ```text
+//! show or control socket ──► View ┐
+//! keyboard thread ──────► Key, Resize ┴─► App ──► draw
+//! ```
+
+mod app;
+mod charts;
+mod draw;
+mod feeds;
+mod lines;
+mod theme;
+
+use crate::exit::{FAILED, Failure, SHOW};
+use app::{Act, App};
+use choir_core::view::ShowView;
+use choir_net::{
+    control::{Answer, Client, Request},
+    show::Show,
+};
+use crossterm::{
+    event::{self, Event, KeyEvent, KeyEventKind},
+    execute,
+    terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
+};
+use ratatui::{Terminal, backend::CrosstermBackend};
+use std::{
+    io::{self, stdout},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
+};
+use tokio::sync::mpsc;
+
+/// How often a show in another process is asked.
+const ASK_EVERY: Duration = Duration::from_millis(500);
+/// How often the keyboard thread looks whether it is to end.
+const KEY_PATIENCE: Duration = Duration::from_millis(200);
+
+/// Where the numbers come from.
+pub enum Source {
+    /// A show in this process: leaving the view ends it.
+    Here(Show),
+    /// A show in another process: leaving the view leaves it running.
+    There(Client),
+}
+
+enum LiveEvent {
+    Key(KeyEvent),
+    Resize,
+    View(Box<ShowView>),
+    Answer(String),
+    Lost(String),
+}
+
+/// Gives the terminal back on every way out, a panic included.
+struct Screen;
+
+impl Screen {
+    fn enter() -> io::Result<Self> {
+        let before = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            restore();
+            before(info);
+        }));
+        enable_raw_mode()?;
+        execute!(stdout(), EnterAlternateScreen)?;
+        Ok(Self)
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        restore();
+    }
+}
+
+fn restore() {
+    // Write errors mean that the terminal is gone: there is nobody to tell.
+    let _ = disable_raw_mode();
+    let _ = execute!(stdout(), LeaveAlternateScreen, crossterm::cursor::Show);
+}
+
+/// Runs the view until the engineer leaves it or the show is gone.
+pub async fn run(source: Source) -> Result<(), Failure> {
+    let (tx, mut events) = mpsc::channel(64);
+    let (requests_tx, requests) = mpsc::channel(8);
+    let here = matches!(source, Source::Here(_));
+    let feeder = match source {
+        Source::Here(show) => tokio::spawn(feed_here(show, tx.clone(), requests)),
+        Source::There(client) => tokio::spawn(feed_there(client, tx.clone(), requests)),
+    };
+    let done = Arc::new(AtomicBool::new(false));
+    let keys = std::thread::spawn({
+        let (tx, done) = (tx, done.clone());
+        move || read_keys(&tx, &done)
+    });
+    let screen = Screen::enter().map_err(|e| Failure::new(FAILED, format!("the terminal cannot be used: {e}")))?;
+    let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
+    let mut app = App::new(here, theme::Theme::from_env());
+    let result = loop {
+        if app.needs_drawing() {
+            terminal.draw(|frame| draw::draw(frame, &app))?;
+            app.drawn();
+        }
+        match events.recv().await {
+            Some(LiveEvent::Key(key)) => match app.key(key) {
+                Act::None => {}
+                Act::Leave => break Ok(()),
+                Act::Ask(request) => {
+                    let _ = requests_tx.send(request).await;
+                }
+            },
+            Some(LiveEvent::Resize) => app.touch(),
+            Some(LiveEvent::View(view)) => app.show(*view),
+            Some(LiveEvent::Answer(text)) => app.say(text),
+            Some(LiveEvent::Lost(why)) => break Err(Failure::new(SHOW, why)),
+            None => break Ok(()),
+        }
+    };
+    drop(screen);
+    done.store(true, Ordering::Release);
+    feeder.abort();
+    let _ = keys.join();
+    result
+}
+
+fn read_keys(tx: &mpsc::Sender<LiveEvent>, done: &AtomicBool) {
+    while !done.load(Ordering::Acquire) {
+        let event = match event::poll(KEY_PATIENCE) {
+            Ok(true) => event::read(),
+            Ok(false) => continue,
+            Err(_) => return,
+        };
+        let sent = match event {
+            Ok(Event::Key(key)) if key.kind == KeyEventKind::Press => tx.blocking_send(LiveEvent::Key(key)),
+            Ok(Event::Resize(..)) => tx.blocking_send(LiveEvent::Resize),
+            Ok(_) => Ok(()),
+            // The terminal is gone.
+            Err(_) => return,
+        };
+        if sent.is_err() {
+            return;
+        }
+    }
+}
+
+async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::Receiver<Request>) {
+    let mut bell = show.view_bell();
+    loop {
+        if tx.send(LiveEvent::View(Box::new(show.view()))).await.is_err() {
+            return;
+        }
+        tokio::select! {
+            changed = bell.changed() => if changed.is_err() { return },
+            Some(request) = requests.recv() => {
+                let result = match request {
+                    Request::Take { feed, line } => show.take(&feed, &line),
+                    Request::Hold { line } => show.hold(&line),
+                    Request::Release { line } => show.release(&line),
+                    Request::View | Request::Stop => continue,
+                };
+                let text = result.unwrap_or_else(|why| why);
+                if tx.send(LiveEvent::Answer(text)).await.is_err() {
+                    return;
+                }
+            }
+        }
+    }
+}
+
+async fn feed_there(mut client: Client, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::Receiver<Request>) {
+    let mut tick = tokio::time::interval(ASK_EVERY);
+    loop {
+        let request = tokio::select! {
+            _ = tick.tick() => Request::View,
+            Some(request) = requests.recv() => request,
+        };
+        let event = match client.ask(&request).await {
+            Ok(Answer::View(view)) => LiveEvent::View(view),
+            Ok(Answer::Done { said }) => LiveEvent::Answer(said),
+            Ok(Answer::Refused { why }) => LiveEvent::Answer(why),
+            Err(e) => LiveEvent::Lost(format!("the show has ended ({e})")),
+        };
+        let last = matches!(event, LiveEvent::Lost(_));
+        if tx.send(event).await.is_err() || last {
+            return;
+        }
+    }
+}

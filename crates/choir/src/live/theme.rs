@@ -1,0 +1,70 @@
+//! Colours, and what stands in for them where there are none.
+
+use choir_core::{health::State, view::EventGrade};
+use ratatui::style::{Color, Modifier, Style};
+
+/// How things look.
+#[derive(Debug, Clone, Copy)]
+pub struct Theme {
+    colour: bool,
+}
+
+impl Theme {
+    /// Colour unless `NO_COLOR` is set (to anything but nothing) or the terminal has none.
+    pub fn from_env() -> Self {
+        let set = |name: &str| std::env::var(name).ok().filter(|v| !v.is_empty());
+        Self { colour: set("NO_COLOR").is_none() && set("TERM").is_none_or(|t| t != "dumb") }
+    }
+
+    #[cfg(test)]
+    pub fn plain() -> Self {
+        Self { colour: false }
+    }
+
+    fn fg(self, colour: Color) -> Style {
+        if self.colour { Style::new().fg(colour) } else { Style::new() }
+    }
+
+    /// A word and its weight say what the colour says.
+    pub fn state(self, state: Option<State>) -> Style {
+        match state {
+            Some(State::Steady) => self.fg(Color::Rgb(120, 200, 160)),
+            Some(State::Strained) => self.fg(Color::Rgb(235, 190, 90)).add_modifier(Modifier::BOLD),
+            Some(State::Broken) => self.fg(Color::Rgb(240, 100, 95)).add_modifier(Modifier::BOLD | Modifier::REVERSED),
+            Some(State::Joining) => self.fg(Color::Rgb(120, 170, 230)),
+            Some(State::Held) => self.fg(Color::Rgb(190, 150, 210)),
+            Some(State::Waiting) | None => self.quiet(),
+        }
+    }
+
+    pub fn event(self, grade: EventGrade) -> Style {
+        match grade {
+            EventGrade::Note => self.quiet(),
+            EventGrade::Good => self.state(Some(State::Steady)),
+            EventGrade::Warning => self.fg(Color::Rgb(235, 190, 90)),
+            EventGrade::Trouble => self.fg(Color::Rgb(240, 100, 95)).add_modifier(Modifier::BOLD),
+        }
+    }
+
+    pub fn title(self) -> Style {
+        self.fg(Color::Rgb(150, 205, 225)).add_modifier(Modifier::BOLD)
+    }
+    pub fn head(self) -> Style {
+        self.fg(Color::Rgb(140, 150, 165))
+    }
+    pub fn quiet(self) -> Style {
+        if self.colour { Style::new().fg(Color::Rgb(140, 150, 165)) } else { Style::new().add_modifier(Modifier::DIM) }
+    }
+    pub fn chosen(self) -> Style {
+        if self.colour { Style::new().bg(Color::Rgb(38, 50, 64)) } else { Style::new().add_modifier(Modifier::UNDERLINED) }
+    }
+    pub fn chart(self) -> Style {
+        self.fg(Color::Rgb(110, 170, 200))
+    }
+    pub fn alarm(self) -> Style {
+        self.fg(Color::Rgb(240, 100, 95))
+    }
+    pub fn border(self) -> Style {
+        self.fg(Color::Rgb(70, 84, 100))
+    }
+}

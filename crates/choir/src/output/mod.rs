@@ -1,0 +1,15 @@
+//! What commands print: tables for people, lines for logs.
+
+pub mod events;
+pub mod tables;
+
+/// `1 line`, `2 lines`.
+pub fn plural(n: usize, word: &str) -> String {
+    format!("{n} {word}{}", if n == 1 { "" } else { "s" })
+}
+
+/// Time of day in UTC, from ms since 1970.
+pub fn clock(ms: u64) -> String {
+    let s = ms / 1000;
+    format!("{:02}:{:02}:{:02}", s / 3600 % 24, s / 60 % 60, s % 60)
+}
