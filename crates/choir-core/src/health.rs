@@ -69,6 +69,8 @@ pub struct Reading {
     pub quiet: Option<Duration>,
     /// Time since the link came up.
     pub up_for: Duration,
+    /// A way out, not in.
+    pub outbound: bool,
     /// Share of packets missing at first, 0 to 1.
     pub lost: f64,
     /// Packets missing after recovery in this reading.
@@ -126,6 +128,9 @@ impl Health {
             Contact::Lost(why) => return verdict(State::Broken, why.clone()),
             Contact::Up => {}
         }
+        if r.outbound && r.rate.0 == 0 {
+            return verdict(State::Waiting, "ready, but its line sends nothing".into());
+        }
         match r.quiet {
             None if r.up_for < FIRST_PICTURE => return verdict(State::Joining, "connected, no media yet".into()),
             None => return verdict(State::Broken, format!("connected for {}, but no media has come", say_duration(r.up_for))),
@@ -156,6 +161,7 @@ impl Health {
                 self.strained_until = None;
                 let reason = match r.headroom_ms {
                     Some(h) => format!("{} with {h:.0} ms of {:.0} ms in hand", r.rate, r.latency_ms),
+                    None if r.outbound => format!("{} going out", r.rate),
                     None => format!("{} coming in", r.rate),
                 };
                 verdict(State::Steady, reason)
@@ -194,6 +200,7 @@ mod tests {
             rate: Bitrate(8_000_000),
             quiet: Some(Duration::from_millis(2)),
             up_for: Duration::from_secs(60),
+            outbound: false,
             lost: 0.01,
             missing: 0,
             expected: 760,

@@ -4,6 +4,9 @@ use choir_core::secret::{Secret, passphrase_length_problem};
 use choir_proto::srt::Passphrase;
 use std::path::{Path, PathBuf};
 
+/// Variables of this kind hold what was typed in a URL on the command line.
+pub const TYPED_PREFIX: &str = "CHOIR_PASSPHRASE_";
+
 /// Why a passphrase could not be had. Never says any of it.
 #[derive(Debug, thiserror::Error)]
 pub enum SecretError {
@@ -32,7 +35,8 @@ pub fn fetch(secret: &Secret, base: &Path) -> Result<Passphrase, SecretError> {
         Secret::Literal(text) => (text.reveal().to_owned(), "the passphrase in the sheet or URL".to_owned()),
         Secret::Env(name) => {
             let text = std::env::var(name).map_err(|_| SecretError::NoVariable(name.clone()))?;
-            (text, format!("the environment variable {name}"))
+            let typed = name.starts_with(TYPED_PREFIX);
+            (text, if typed { "the passphrase in the URL".into() } else { format!("the environment variable {name}") })
         }
         Secret::File(path) => {
             let path = base.join(path);

@@ -99,9 +99,9 @@ fn relays() -> Vec<(&'static str, &'static str, Option<&'static str>, Option<&'s
     let bicycle =
         Faults { delay: ms(40), jitter: ms(10), loss: 0.02, burst: 2.0, reorder: 0.001, duplicate: 0.001, rate: Some(12_000_000), ..Faults::default() };
     vec![
-        ("127.20.1.11:7101", "127.20.0.1:7101", None, None, bridge),
-        ("127.20.1.12:7102", "127.20.0.12:7102", None, None, lan),
-        ("127.20.1.13:7103", "127.20.0.1:7103", None, None, launch),
+        ("127.20.1.11:7101", "127.20.0.1:7101", Some("127.20.2.11:0"), None, bridge),
+        ("127.20.1.12:7102", "127.20.0.12:7102", Some("127.20.2.12:0"), None, lan),
+        ("127.20.1.13:7103", "127.20.0.1:7103", Some("127.20.2.13:0"), None, launch),
         ("127.20.1.14:7104", "127.20.0.14:7104", Some("127.20.2.14:7104"), Some("127.20.0.1:7104"), bicycle),
     ]
 }

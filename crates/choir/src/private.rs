@@ -1,6 +1,7 @@
 //! Keeps passphrases out of the process list: a URL with `passphrase=` on the command line is handed to a
 //! fresh copy of this process by the environment, which only its user can read.
 
+use choir_net::secrets::TYPED_PREFIX;
 use percent_encoding::percent_decode_str;
 use std::{env, ffi::OsString, os::unix::process::CommandExt, process::Command};
 
@@ -29,7 +30,7 @@ fn hide(text: &str, secrets: &mut Vec<(String, String)>) -> String {
         .split('&')
         .map(|part| match part.strip_prefix(KEY) {
             Some(value) => {
-                let name = format!("CHOIR_PASSPHRASE_{}", secrets.len() + 1);
+                let name = format!("{TYPED_PREFIX}{}", secrets.len() + 1);
                 // What goes by a URL is percent-encoded; a variable is not.
                 let decoded = percent_decode_str(value).decode_utf8_lossy().into_owned();
                 secrets.push((name.clone(), decoded));

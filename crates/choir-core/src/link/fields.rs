@@ -107,11 +107,12 @@ pub(super) struct Collector {
     problems: Vec<Problem>,
     at: usize,
     form: Form,
+    host_given: bool,
 }
 
 impl Collector {
     pub fn new(fields: Vec<Field>, at: usize, form: Form) -> Self {
-        let mut c = Self { fields: BTreeMap::new(), problems: Vec::new(), at, form };
+        let mut c = Self { fields: BTreeMap::new(), problems: Vec::new(), at, form, host_given: false };
         for field in fields {
             if let Some(earlier) = c.fields.get(&field.key) {
                 let (what, at) = (format!("{} is given twice.", earlier.key), field.key_at);
@@ -162,6 +163,7 @@ impl Collector {
 
     /// A host field holds a name or an address and nothing else.
     pub fn check_host(&mut self, host: &str, at: usize) -> bool {
+        self.host_given = true;
         if let Some((scheme, rest)) = host.split_once("://") {
             let only = split_authority(rest.split(['/', '?']).next().unwrap_or(rest)).0;
             self.problem(at, format!("the host \"{host}\" has the scheme {scheme}:// inside."), format!("Write only the address: \"{only}\"."));
@@ -259,7 +261,7 @@ impl Collector {
             }
         });
         let mode = mode?;
-        if mode != Mode::Listener && host.is_none() {
+        if mode != Mode::Listener && host.is_none() && !self.host_given {
             let at = self.at;
             self.problem(at, format!("a {} needs the host to call.", mode.word()), "Add the host, or make this end the listener.");
         }

@@ -12,10 +12,10 @@ use crate::{
 };
 use std::collections::HashMap;
 
-pub(super) fn check(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
+pub(super) fn check(r: &mut Reader<'_>, line_names: &[String], lines: &[Named<Line>], feeds: &[Named<Feed>]) {
     unique_names(r, "line", lines.iter().map(|l| (l.item.name.as_str(), l.at)));
     unique_names(r, "feed", feeds.iter().map(|f| (f.item.name.as_str(), f.at)));
-    let names: Vec<&str> = lines.iter().map(|l| l.item.name.as_str()).collect();
+    let names: Vec<&str> = line_names.iter().map(String::as_str).collect();
     for f in feeds {
         let (feed, subject) = (&f.item, format!("feed \"{}\"", f.item.name));
         if !names.contains(&feed.line.as_str()) && !names.is_empty() {
@@ -72,13 +72,14 @@ fn ports(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
         waits.extend(f.item.to.iter().filter_map(Link::srt).filter_map(|s| listener(s, &subject, f.at, false)));
     }
     for (i, second) in waits.iter().enumerate() {
-        for first in &waits[..i] {
+        let clashes = |first: &&Waits<'_>| {
             let same_host = first.host.is_none() || second.host.is_none() || first.host == second.host;
-            if first.port != second.port || !same_host {
-                continue;
-            }
+            let told_apart = matches!((first.stream, second.stream), (Some(Some(a)), Some(Some(b))) if a != b);
+            first.port == second.port && same_host && !told_apart
+        };
+        // One clash per entry is enough to be mended.
+        if let Some(first) = waits[..i].iter().find(clashes) {
             match (first.stream, second.stream) {
-                (Some(Some(a)), Some(Some(b))) if a != b => {}
                 (Some(Some(a)), Some(Some(_))) => r.add(
                     Grade::Error,
                     second.at,

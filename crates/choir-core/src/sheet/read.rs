@@ -44,6 +44,12 @@ pub fn read_sheet(text: &str) -> (Option<Sheet>, Vec<Finding>) {
     (sheet.filter(|_| !failed), findings)
 }
 
+/// The names of all entries, also of those that are wrong otherwise.
+fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
+    let tables = root.get(key).and_then(Item::as_array_of_tables);
+    tables.into_iter().flatten().filter_map(|t| t.get("name")?.as_str().map(str::to_owned)).collect()
+}
+
 pub(super) struct Reader<'a> {
     text: &'a str,
     pub findings: Vec<Finding>,
@@ -90,10 +96,10 @@ impl Reader<'_> {
         let show = self.show(root);
         let lines = self.entries(root, "line", Self::line);
         let feeds = self.entries(root, "feed", Self::feed);
-        if lines.is_empty() {
+        if root.get("line").is_none() {
             self.error(0, "", "the sheet has no line.", "Add a [[line]] with name and from.");
         }
-        check::check(self, &lines, &feeds);
+        check::check(self, &names_of(root, "line"), &lines, &feeds);
         Some(Sheet {
             show: show?,
             lines: lines.into_iter().map(|n| n.item).collect(),

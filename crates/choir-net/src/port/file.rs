@@ -83,8 +83,8 @@ pub async fn spawn_file_in(
                 return status.set_contact(Contact::Lost(format!("reading stopped: {e}")));
             }
         }
-        status.note(false, "the end of the file".into());
-        status.set_contact(Contact::Lost("the end of the file".into()));
+        status.note(false, "played to the end of the file".into());
+        status.set_contact(Contact::Awaited("played to the end of the file".into()));
         status.set_played_out();
     }))
 }
@@ -132,9 +132,8 @@ async fn read_span(source: &mut (impl AsyncRead + Unpin), buffer: &mut BytesMut,
             if let Some((pid, pcr)) = pcr
                 && *pace.pid.get_or_insert(pid) == pid
             {
-                // A reference holds for the packet it is in, so the span ends before it.
-                let last = pace.clock.replace(pcr);
-                let Some(last) = last else { continue };
+                // A reference holds for the packet it is in, so the span ends before it, and the next begins with it.
+                let Some(last) = pace.clock.replace(pcr).filter(|_| seen > TS_PACKET) else { continue };
                 let ticks = wrapped_distance(pcr, last, PCR_WRAP);
                 let step = Duration::from_nanos(u64::try_from(ticks).unwrap_or(0) * 1000 / 27);
                 let step = if step > STEP_MAX { Duration::ZERO } else { step };
@@ -177,6 +176,7 @@ pub async fn spawn_file_out(path: Option<&Path>, outlet: Arc<Outlet>, status: Ar
                 () = stop.wait() => true,
                 () = outlet.wake.notified() => false,
             };
+            let ended = outlet.has_ended();
             outlet.swap(&mut taken);
             for piece in taken.drain(..) {
                 if let Err(e) = sink.write_all(&piece).await {
@@ -194,7 +194,7 @@ pub async fn spawn_file_out(path: Option<&Path>, outlet: Arc<Outlet>, status: Ar
                 status.note(true, format!("writing stopped: {e}"));
                 return status.set_contact(Contact::Lost(format!("writing stopped: {e}")));
             }
-            if stopping || outlet.has_ended() {
+            if stopping || ended {
                 return;
             }
         }

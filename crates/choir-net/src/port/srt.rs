@@ -13,7 +13,7 @@ use crate::clock::{Alarm, unix_ms};
 use bytes::Bytes;
 use choir_core::health::Contact;
 use choir_proto::srt::{
-    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyState, LinkConfig, RuleId, StreamMatch, Transmit,
+    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyState, LinkConfig, LinkStats, RuleId, StreamMatch, Transmit,
 };
 use std::{
     collections::{HashMap, VecDeque},
@@ -464,6 +464,8 @@ impl Driver {
     fn take_outlets(&mut self, now: Instant) {
         for user in &mut self.users {
             let Some(outlet) = &user.outlet else { continue };
+            // Asked before the queue is taken, so that nothing queued before the end is left behind.
+            let ended = outlet.has_ended();
             outlet.swap(&mut self.taken);
             for payload in self.taken.drain(..) {
                 for piece in super::datagrams(&payload) {
@@ -473,7 +475,7 @@ impl Driver {
                     }
                 }
             }
-            if outlet.has_ended() && !user.finishing {
+            if ended && !user.finishing {
                 user.finishing = true;
                 for (conn, _) in &user.conns {
                     self.endpoint.finish(now, *conn);
@@ -522,7 +524,7 @@ impl Driver {
         while let Some(event) = self.endpoint.poll_event() {
             match event {
                 Event::Joined(joined) => self.joined(now, &joined),
-                Event::Closed { conn, reason, key_state, .. } => self.closed(conn, reason, key_state),
+                Event::Closed { conn, reason, key_state, stats, .. } => self.closed(conn, reason, key_state, stats.as_deref()),
                 Event::Refused { from, rule, stream_id, reason, key_state } => {
                     let id = stream_id.map_or_else(String::new, |s| format!(" asking for \"{s}\""));
                     let text = format!("a caller at {from}{id} was refused: {reason}");
@@ -572,7 +574,7 @@ impl Driver {
         user.conns.push((joined.conn, session));
     }
 
-    fn closed(&mut self, conn: ConnId, reason: CloseReason, key_state: Option<KeyState>) {
+    fn closed(&mut self, conn: ConnId, reason: CloseReason, key_state: Option<KeyState>, stats: Option<&LinkStats>) {
         let Some(i) = self.by_conn.remove(&conn) else { return };
         let user = &mut self.users[i];
         let was_up = user.conns.iter().any(|(c, _)| *c == conn);
@@ -583,7 +585,7 @@ impl Driver {
         user.status.update(|l| {
             if let Some(p) = l.peers.iter().find(|p| p.conn == conn) {
                 peer = Some(p.addr);
-                let stats = p.stats.clone();
+                let stats = stats.unwrap_or(&p.stats).clone();
                 add_up(&mut l.ended, &stats);
             }
             l.peers.retain(|p| p.conn != conn);

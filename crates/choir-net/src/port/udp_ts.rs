@@ -91,6 +91,7 @@ pub fn spawn_udp_out(to: SocketAddr, outlet: Arc<Outlet>, status: Arc<LinkStatus
                 () = stop.wait() => return,
                 () = outlet.wake.notified() => {}
             }
+            let ended = outlet.has_ended();
             outlet.swap(&mut taken);
             let (mut bytes, mut packets) = (0, 0);
             for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
@@ -116,7 +117,7 @@ pub fn spawn_udp_out(to: SocketAddr, outlet: Arc<Outlet>, status: Arc<LinkStatus
                 l.bytes += bytes;
                 l.packets += packets;
             });
-            if outlet.has_ended() {
+            if ended {
                 return;
             }
         }

@@ -11,11 +11,10 @@ use crate::{
     port::{LinkStatus, Stop, WayError},
 };
 use choir_core::{
-    health::State,
     link::Link,
     sheet::Sheet,
     spelling::did_you_mean,
-    view::{EventGrade, EventView, InputView, ShowView},
+    view::{EventGrade, EventView, FeedView, InputView, ShowView},
 };
 use events::EventLog;
 use sample::{FeedSampler, LineSampler};
@@ -222,9 +221,7 @@ impl Show {
     pub async fn outs_up(&self) {
         let mut bell = self.view_bell();
         loop {
-            let up = |f: &choir_core::view::FeedView| {
-                f.outs.iter().all(|o| matches!(o.state, Some(State::Steady | State::Strained | State::Broken)) && o.up_since_ms.is_some())
-            };
+            let up = |f: &FeedView| f.outs.iter().all(|o| o.up_since_ms.is_some());
             if lock(&self.0.view).feeds.iter().all(up) || bell.changed().await.is_err() {
                 return;
             }

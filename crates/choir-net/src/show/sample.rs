@@ -96,6 +96,7 @@ impl LinkSampler {
             rate,
             quiet: media.quiet,
             up_for: since.map(|s| s.0.elapsed()).unwrap_or_default(),
+            outbound: !self.inbound,
             lost: flow.lost_share(),
             missing: recent.missing,
             expected: recent.packets + recent.missing,
@@ -149,8 +150,9 @@ impl LinkSampler {
                 State::Broken => EventGrade::Trouble,
                 _ => EventGrade::Note,
             };
-            // A start in the waiting state says nothing new.
-            if self.last_state.is_some() || !matches!(verdict.state, State::Waiting | State::Joining) {
+            // What a way in waits for is worth a word at the start; a way out waits for its line.
+            let quiet = if self.inbound { State::Joining } else { State::Waiting };
+            if self.last_state.is_some() || verdict.state != quiet {
                 events.add(subject, grade, format!("{}: {}", verdict.state, verdict.reason));
             }
         }

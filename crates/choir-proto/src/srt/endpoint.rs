@@ -41,7 +41,7 @@ pub struct Joined {
 }
 
 /// What the endpoint has to tell.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Event {
     /// A connection is up.
     Joined(Joined),
@@ -55,6 +55,8 @@ pub enum Event {
         reason: CloseReason,
         /// Encryption as it stood, when that was the trouble.
         key_state: Option<KeyState>,
+        /// Counters at the end, if it had been up.
+        stats: Option<Box<LinkStats>>,
     },
     /// The listener refused a caller.
     Refused {
@@ -348,9 +350,10 @@ impl Endpoint {
                 && let Some(reason) = c.closed()
             {
                 entry.over = true;
-                let key_state = Some(c.stats().key_state);
+                let stats = c.stats();
+                let key_state = Some(stats.key_state);
                 let (conn, rule) = (ConnId(entry.id), entry.rule);
-                self.push_event(Event::Closed { conn, rule, reason, key_state });
+                self.push_event(Event::Closed { conn, rule, reason, key_state, stats: Some(Box::new(stats)) });
                 continue;
             }
             let done = entry.over
@@ -485,7 +488,7 @@ impl Endpoint {
                 entry.over = true;
                 entry.deadline = now;
                 let (conn, rule) = (ConnId(entry.id), entry.rule);
-                self.push_event(Event::Closed { conn, rule, reason, key_state });
+                self.push_event(Event::Closed { conn, rule, reason, key_state, stats: None });
             }
         }
     }

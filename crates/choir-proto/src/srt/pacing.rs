@@ -9,6 +9,9 @@ const FLOOR_BPS: u64 = 1_000_000;
 /// Credit that may be saved up, as time at the ceiling: lets one wake-up send several packets.
 const CREDIT_US: i64 = 5_000;
 
+/// Time in which the input's rate is first measured.
+const MEASURE_US: i64 = 300_000;
+
 #[derive(Debug)]
 pub(super) struct Pacer {
     ceiling: Ceiling,
@@ -16,15 +19,19 @@ pub(super) struct Pacer {
     bucket_index: i64,
     /// Time up to which the line is spoken for.
     busy_until: i64,
+    first_input: Option<i64>,
+    measuring: bool,
 }
 
 impl Pacer {
     pub fn new(ceiling: Ceiling, now: i64) -> Self {
-        Self { ceiling, buckets: [0; BUCKETS], bucket_index: now / BUCKET_US, busy_until: now }
+        Self { ceiling, buckets: [0; BUCKETS], bucket_index: now / BUCKET_US, busy_until: now, first_input: None, measuring: true }
     }
 
     /// Counts input, headers included.
     pub fn note_input(&mut self, now: i64, bytes: usize) {
+        // A rate cannot be told from the first packets: until there is one, they go as they come.
+        self.measuring = now - *self.first_input.get_or_insert(now) < MEASURE_US;
         let index = now / BUCKET_US;
         let steps = (index - self.bucket_index).clamp(0, BUCKETS as i64);
         for step in 1..=steps {
@@ -39,6 +46,7 @@ impl Pacer {
         match self.ceiling {
             Ceiling::Unlimited => None,
             Ceiling::Fixed(bps) => Some(bps.max(1)),
+            Ceiling::Overhead(_) if self.measuring => None,
             Ceiling::Overhead(percent) => {
                 let peak = self.buckets.iter().max().copied().unwrap_or(0) * 8 * 1_000_000 / BUCKET_US as u64;
                 Some((peak * (100 + u64::from(percent)) / 100).max(FLOOR_BPS))

@@ -150,6 +150,14 @@ impl TsWriter {
         self.pes = pes;
     }
 
+    /// Fills a constant rate up to where a unit with this decoding time would start, so that it can leave at
+    /// once when it comes.
+    pub fn fill(&mut self, dts: u64, out: &mut Vec<u8>) {
+        if matches!(self.config.rate, MuxRate::Constant(_)) {
+            self.advance((dts + PTS_WRAP).saturating_sub(self.config.lead) * 300, out);
+        }
+    }
+
     /// Runs the clock on to `due`, filling a constant rate.
     fn advance(&mut self, due: u64, out: &mut Vec<u8>) {
         let clock = *self.clock.get_or_insert(due);

@@ -9,6 +9,9 @@ use openh264::{
     formats::YUVSlices,
 };
 
+/// Frames that the encoder may leave out in a row before the bitrate counts as too low.
+const SKIPS_MAX: usize = 50;
+
 /// One encoded frame.
 #[derive(Debug, Clone)]
 pub struct Frame {
@@ -46,7 +49,7 @@ pub fn encode_loop(s: &CameraSettings) -> Result<Loop, SimError> {
         .rate_control_mode(RateControlMode::Bitrate)
         .intra_frame_period(IntraFramePeriod::from_num_frames(gop))
         .profile(Profile::High)
-        .skip_frames(false)
+        .skip_frames(true)
         .scene_change_detect(false)
         .num_threads(1);
     let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config).map_err(|e| fail(e.to_string()))?;
@@ -59,7 +62,17 @@ pub fn encode_loop(s: &CameraSettings) -> Result<Loop, SimError> {
             encoder.force_intra_frame();
         }
         let picture = YUVSlices::new((&scene.y, &scene.u, &scene.v), (w, h), (w, w / 2, w / 2));
-        let data = encoder.encode(&picture).map_err(|e| fail(e.to_string()))?.to_vec();
+        // The encoder leaves a frame out when it has overspent; asked again, it has the next frame's bits.
+        let mut data = Vec::new();
+        for _ in 0..SKIPS_MAX {
+            data = encoder.encode(&picture).map_err(|e| fail(e.to_string()))?.to_vec();
+            if !data.is_empty() {
+                break;
+            }
+        }
+        if data.is_empty() {
+            return Err(fail(format!("{} at {w}x{h}: too little for this picture", s.bitrate)));
+        }
         frames.push(Frame { keyframe: is_keyframe(&data), data });
     }
     Ok(Loop { frames })

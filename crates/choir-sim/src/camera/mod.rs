@@ -121,7 +121,8 @@ async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut 
     let tone: Vec<&[u8]> = choir_proto::adts::frames(TONE).map(|(_, f)| f).collect();
     let rate = if settings.constant { MuxRate::Constant(settings.bitrate.0) } else { MuxRate::Variable };
     let mut config = WriterConfig { rate, ..WriterConfig::default() };
-    if !settings.audio || tone.is_empty() {
+    let sounds = settings.audio && !tone.is_empty();
+    if !sounds {
         config.audio = None;
     }
     let mut writer = TsWriter::new(config);
@@ -141,18 +142,16 @@ async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut 
         let data = with_stamp(&frame.data, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
         let mut out = std::mem::take(&mut pacer.carry);
         writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &data }, &mut out);
-        while audio_at <= pts && config_has_audio(&settings, &tone) {
+        while sounds && audio_at <= pts {
             let data = tone[(audio_at / AAC_TICKS) as usize % tone.len()];
             writer.write(&Unit { video: false, pts: first_pts + audio_at, dts: None, keyframe: true, data }, &mut out);
             audio_at += AAC_TICKS;
         }
+        writer.fill(first_pts + (n + 1) * 90_000 / u64::from(settings.rate), &mut out);
         pacer.spread(out, due, frame_time, settings.constant.then_some(settings.bitrate.0));
     }
 }
 
-fn config_has_audio(settings: &CameraSettings, tone: &[&[u8]]) -> bool {
-    settings.audio && !tone.is_empty()
-}
 
 /// Chunks with the time at which each leaves.
 struct Chunks {

@@ -7,6 +7,7 @@ use crate::{
     output::{events, tables},
 };
 use choir_core::{
+    health::State,
     link::{DEFAULT_LATENCY, Link},
     sheet::{Expect, Feed, Line, Sheet, Show as ShowSettings},
     view::ShowView,
@@ -68,8 +69,11 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
     if arrived { Ok(()) } else { Err(Failure::new(FAILED, format!("nothing arrived: {}", reason(&view)))) }
 }
 
+/// The trouble: a file that never began waited for the far end, so the far end's reason counts.
 fn reason(view: &ShowView) -> String {
-    view.lines.first().map(|l| l.link.reason.clone()).unwrap_or_default()
+    let out = view.feeds.first().and_then(|f| f.outs.first()).filter(|o| o.state == Some(State::Broken));
+    let from = view.lines.first().map(|l| &l.link).filter(|l| l.state == Some(State::Broken) || out.is_none());
+    from.or(out).map(|l| l.reason.clone()).unwrap_or_default()
 }
 
 /// All counters of both ends, in one line.

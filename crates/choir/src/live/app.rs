@@ -37,7 +37,7 @@ pub struct App {
 
 /// A key, what it does, as shown at the foot.
 pub const KEYS: &[(&str, &str)] =
-    &[("↑↓", "choose a line"), ("1-9", "take it on that feed"), ("h", "hold/release"), ("d", "detail"), ("f", "freeze"), ("PgUp/Dn", "events"), ("q", "leave")];
+    &[("↑↓", "line"), ("1-9", "take on feed"), ("h", "hold"), ("d", "detail"), ("f", "freeze"), ("PgUp", "events"), ("q", "leave")];
 
 impl App {
     pub fn new(here: bool, theme: Theme) -> Self {

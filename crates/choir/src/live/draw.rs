@@ -145,3 +145,74 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
     };
     frame.render_widget(Paragraph::new(line), area);
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::live::theme::Theme;
+    use choir_core::view::{EventGrade, EventView, FeedView, LineView, LinkView, Sample, ShowView};
+    use ratatui::{Terminal, backend::TestBackend};
+
+    fn app() -> App {
+        let link = |state| LinkView {
+            state: Some(state),
+            reason: "6.0 Mbps with 96 ms of 120 ms in hand".into(),
+            rate_bps: 6_000_000,
+            headroom_ms: Some(96.0),
+            latency_ms: Some(120.0),
+            encryption: "AES-256 secured".into(),
+            ..LinkView::default()
+        };
+        let line = |name: &str, state| LineView {
+            name: name.into(),
+            title: name.into(),
+            link: link(state),
+            history: vec![Sample { rate_bps: 6_000_000, ..Sample::default() }; 60],
+            ..LineView::default()
+        };
+        let mut app = App::new(false, Theme::plain());
+        app.show(ShowView {
+            show: "Tarn Hollow Regatta".into(),
+            lines: vec![line("finish-tower", State::Steady), line("start-pontoon", State::Broken)],
+            feeds: vec![FeedView { name: "boathouse-1".into(), line: "finish-tower".into(), outs: vec![link(State::Steady)], ..FeedView::default() }],
+            events: vec![EventView { number: 1, at_ms: 0, subject: "line start-pontoon".into(), text: "broken: nothing heard".into(), grade: EventGrade::Trouble }],
+            ..ShowView::default()
+        });
+        app
+    }
+
+    fn screen(app: &App, width: u16, height: u16) -> String {
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).expect("a terminal");
+        terminal.draw(|f| draw(f, app)).expect("drawn");
+        let buffer = terminal.backend().buffer().clone();
+        let row = |y| (0..width).map(|x| buffer[(x, y)].symbol().to_owned()).collect::<String>();
+        (0..height).map(row).collect::<Vec<_>>().join("\n")
+    }
+
+    #[test]
+    fn both_sizes_show_what_matters() {
+        for (w, h) in [(80, 24), (158, 46)] {
+            let text = screen(&app(), w, h);
+            for wanted in ["Tarn Hollow Regatta", "1 broken", "finish-tower", "6.0 Mbps", "96 of 120", "boathouse-1", "nothing heard", "q leave"] {
+                assert!(text.contains(wanted), "{w}x{h} lacks {wanted}:\n{text}");
+            }
+        }
+        assert!(screen(&app(), 158, 46).contains("AES-256 secured"));
+    }
+
+    #[test]
+    fn the_detail_draws_a_minute_of_history_on_the_small_screen_too() {
+        let mut app = app();
+        app.detail = true;
+        let text = screen(&app, 80, 24);
+        assert!(text.contains("picture") && text.contains("█████"), "{text}");
+    }
+
+    #[test]
+    fn no_size_is_too_small() {
+        let app = app();
+        for (w, h) in [(1, 1), (10, 3), (40, 8), (80, 5), (300, 100)] {
+            screen(&app, w, h);
+        }
+    }
+}

@@ -37,9 +37,9 @@ const COLUMNS: &[Column<Out>] = &[
     Column { head: "carries", width: 16, from: 0, cell: carries },
     Column { head: "to", width: 22, from: 100, cell: |_, o| plain(to(&o.out)) },
     Column { head: "rtt ms", width: 6, from: 76, cell: |_, o| plain(format!("{:>6}", number(o.out.rtt_ms))) },
-    Column { head: "  loss %", width: 12, from: 130, cell: |_, o| plain(loss(&o.out)) },
-    Column { head: "headroom ms", width: 12, from: 76, cell: |a, o| headroom(a, &o.out, 0) },
-    Column { head: "to input ms", width: 11, from: 145, cell: |_, o| plain(format!("{:>8}", number(o.feed.delay_to_input_ms))) },
+    Column { head: "     loss %", width: 12, from: 130, cell: |_, o| plain(loss(&o.out)) },
+    Column { head: " headroom ms", width: 12, from: 76, cell: |a, o| headroom(a, &o.out, 0) },
+    Column { head: "to input ms", width: 11, from: 145, cell: |_, o| plain(format!("{:>11}", number(o.feed.delay_to_input_ms))) },
     Column { head: "encryption", width: 15, from: 145, cell: |_, o| plain(o.out.encryption.clone()) },
 ];
 

@@ -5,7 +5,7 @@ use super::{
     charts::{bar, columns, spark},
     draw::{section, wrap},
 };
-use crate::output::tables::{loss, picture};
+use crate::output::tables::{digits, loss, picture};
 use choir_core::{
     health::State,
     units::{Bitrate, say_duration},
@@ -33,7 +33,7 @@ fn plain(text: String) -> (String, Style) {
 }
 
 pub fn number(value: Option<f64>) -> String {
-    value.map_or_else(|| "-".into(), |v| if v.abs() < 10.0 { format!("{v:.1}") } else { format!("{v:.0}") })
+    value.map_or_else(|| "-".into(), digits)
 }
 
 /// `▸ 96 of 120` with a bar: the time left before the picture breaks.
@@ -52,12 +52,12 @@ const COLUMNS: &[Column<LineView>] = &[
     Column { head: "     rate", width: 10, from: 0, cell: |_, l| plain(format!("{:>9}", Bitrate(l.link.rate_bps).to_string())) },
     Column { head: "last 20 s", width: 20, from: 120, cell: |a, l| (rate_spark(l, 20), a.theme.chart()) },
     Column { head: "rtt ms", width: 6, from: 0, cell: |_, l| plain(format!("{:>6}", number(l.link.rtt_ms))) },
-    Column { head: "  loss %", width: 12, from: 0, cell: |a, l| (loss(&l.link), if l.link.missing_percent > 0.0 { a.theme.alarm() } else { Style::new() }) },
+    Column { head: "     loss %", width: 12, from: 0, cell: |a, l| (loss(&l.link), if l.link.missing_percent > 0.0 { a.theme.alarm() } else { Style::new() }) },
     Column { head: "missing", width: 7, from: 110, cell: |a, l| (format!("{:>7}", l.link.missing), if l.link.missing > 0 { a.theme.alarm() } else { Style::new() }) },
-    Column { head: "resent", width: 7, from: 130, cell: |_, l| plain(format!("{:>7}", l.link.recovered)) },
-    Column { head: "headroom ms", width: 20, from: 100, cell: |a, l| headroom(a, &l.link, 8) },
-    Column { head: "headroom ms", width: 12, from: 0, cell: |a, l| headroom(a, &l.link, 0) },
-    Column { head: "delay", width: 6, from: 145, cell: |_, l| plain(format!("{:>5}", number(l.delay_ms))) },
+    Column { head: "repaired", width: 8, from: 130, cell: |_, l| plain(format!("{:>8}", l.link.recovered)) },
+    Column { head: " headroom ms", width: 20, from: 100, cell: |a, l| headroom(a, &l.link, 8) },
+    Column { head: " headroom ms", width: 12, from: 0, cell: |a, l| headroom(a, &l.link, 0) },
+    Column { head: "delay ms", width: 8, from: 145, cell: |_, l| plain(format!("{:>8}", number(l.delay_ms))) },
     Column { head: "encryption", width: 15, from: 130, cell: |_, l| plain(l.link.encryption.clone()) },
     Column { head: "peer", width: 18, from: 150, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
     Column { head: "up", width: 8, from: 76, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
@@ -109,7 +109,9 @@ pub fn detail(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let block = section(app, format!(" {}: {} ", line.name, line.title));
     let inner = block.inner(area);
     frame.render_widget(block, area);
-    let facts = facts(app, line, usize::from(inner.width).saturating_sub(1));
+    let mut facts = facts(app, line, usize::from(inner.width).saturating_sub(1));
+    // The history keeps at least three rows.
+    facts.truncate(usize::from(inner.height.saturating_sub(3)));
     let [top, chart] = Layout::vertical([Constraint::Length((facts.len() as u16).min(inner.height)), Constraint::Min(0)]).areas(inner);
     frame.render_widget(Paragraph::new(facts), top);
     history(frame, app, line, chart);
@@ -128,19 +130,19 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
     fact("picture", picture(&l.media));
     let from = k.peer.clone().unwrap_or_else(|| "nobody".into());
     fact("from", format!("{from}, {}, up {}", k.encryption, up_for(app, k)));
+    let delay = l.delay_ms.map_or_else(|| "not carried in the picture".into(), |d| format!("{d:.0} ms from the camera's clock to here"));
+    fact("delay", delay);
     if let Some(asked) = &k.latency_asked {
         fact("latency", format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or(0.0)));
     }
     fact("packets", format!("{} came, {} lost, {} recovered, {} missing", k.packets, k.lost, k.recovered, k.missing));
-    let delay = l.delay_ms.map_or_else(|| "not carried in the picture".into(), |d| format!("{d:.0} ms from the camera's clock to here"));
-    fact("delay", delay);
     fact("on feeds", if l.feeds.is_empty() { "none".into() } else { l.feeds.join(", ") });
     rows
 }
 
 /// Rate, headroom and loss of the last minute, as far as there is room.
 fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
-    if area.height < 3 {
+    if area.height == 0 {
         return;
     }
     let charts: Vec<(&str, Vec<f64>, String, Style)> = vec![
@@ -155,8 +157,9 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
         ("missing", l.history.iter().map(|s| s.missing as f64).collect(), peak(l.history.iter().map(|s| s.missing)), app.theme.alarm()),
     ];
     let room = area.height;
-    let count = (room / 2).clamp(1, charts.len() as u16);
-    let each = (room / count).max(1);
+    let small = room < 8;
+    let count = if small { room } else { room / 2 }.clamp(1, charts.len() as u16);
+    let each = if small { 1 } else { room / count };
     let width = 60.min(usize::from(area.width).saturating_sub(22));
     let mut rows = Vec::new();
     for (name, values, top_text, style) in charts.into_iter().take(usize::from(count)) {
@@ -174,6 +177,9 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
         if each > 1 {
             rows.push(Line::default());
         }
+    }
+    if small {
+        return frame.render_widget(Paragraph::new(rows), area);
     }
     if rows.len() < usize::from(room) || rows.last().is_some_and(|l| l.spans.is_empty()) {
         rows.truncate(usize::from(room) - 1);

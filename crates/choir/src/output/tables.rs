@@ -4,11 +4,14 @@ use choir_core::{
     units::{Bitrate, say_duration},
     view::{InputView, LinkView, MediaView, ShowView},
 };
-use std::{fmt::Write, time::Duration};
+use std::{fmt::Write, io::IsTerminal, time::Duration};
 use unicode_width::UnicodeWidthStr;
 
-/// Columns of the terminal, or enough for a file.
+/// Columns of the terminal; without one nothing is left out.
 pub fn width() -> usize {
+    if !std::io::stdout().is_terminal() {
+        return usize::MAX;
+    }
     crossterm::terminal::size().map_or(160, |(w, _)| usize::from(w).max(60))
 }
 
@@ -41,7 +44,16 @@ fn or_dash(value: Option<String>) -> String {
 }
 
 fn ms(value: Option<f64>) -> String {
-    or_dash(value.map(|v| if v.abs() < 10.0 { format!("{v:.1}") } else { format!("{v:.0}") }))
+    or_dash(value.map(digits))
+}
+
+/// As many digits as say something.
+pub fn digits(v: f64) -> String {
+    match v.abs() {
+        a if a < 1.0 => format!("{v:.2}"),
+        a if a < 10.0 => format!("{v:.1}"),
+        _ => format!("{v:.0}"),
+    }
 }
 
 /// `12 / 120`.
@@ -85,7 +97,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
     let ran = say_duration(Duration::from_millis(v.now_ms.saturating_sub(v.started_ms)));
     let _ = writeln!(out, "{}: running for {ran}, process {}\n", v.show, v.pid);
     let state = |l: &LinkView| or_dash(l.state.map(|s| s.to_string()));
-    let heads = ["line", "state", ">rate", ">rtt ms", ">loss %", ">missing", ">resent", ">headroom ms", ">delay ms", "encryption", "peer", "up for"];
+    let heads = ["line", "state", ">rate", ">rtt ms", ">loss %", ">missing", ">repaired", ">headroom ms", ">delay ms", "encryption", "peer", "up for"];
     let rows: Vec<Vec<String>> = v
         .lines
         .iter()

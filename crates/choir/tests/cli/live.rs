@@ -1,0 +1,136 @@
+//! The live view in a real terminal, which must come back whole.
+
+use crate::place::{CHOIR, Place, port};
+use rustix::{
+    pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt},
+    termios::{Winsize, tcgetattr, tcsetwinsize},
+};
+use std::{
+    fs::{File, OpenOptions},
+    io::{Read, Write},
+    os::fd::OwnedFd,
+    process::{Child, Command, Stdio},
+    sync::mpsc,
+    time::{Duration, Instant},
+};
+
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A terminal with a `choir` in it.
+struct Screen {
+    keyboard: File,
+    slave: File,
+    child: Child,
+    output: mpsc::Receiver<Vec<u8>>,
+    seen: String,
+}
+
+fn size(rows: u16, cols: u16) -> Winsize {
+    Winsize { ws_row: rows, ws_col: cols, ws_xpixel: 0, ws_ypixel: 0 }
+}
+
+impl Screen {
+    fn open(place: &Place, args: &[&str]) -> Self {
+        let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).expect("a terminal");
+        grantpt(&master).expect("granted");
+        unlockpt(&master).expect("unlocked");
+        let name = ptsname(&master, Vec::new()).expect("a name");
+        tcsetwinsize(&master, size(24, 80)).expect("sized");
+        let slave = OpenOptions::new().read(true).write(true).open(name.to_str().expect("text")).expect("opened");
+        let end = || Stdio::from(OwnedFd::from(slave.try_clone().expect("cloned")));
+        let choir = place.command(args);
+        let mut command = Command::new("setsid");
+        command.args(["--ctty", "--wait", CHOIR]).args(choir.get_args()).current_dir(place.dir.path()).env("TERM", "xterm-256color");
+        command.envs(choir.get_envs().filter_map(|(k, v)| Some((k, v?))));
+        let child = command.stdin(end()).stdout(end()).stderr(end()).spawn().expect("starts");
+        let mut reader = File::from(master.try_clone().expect("cloned"));
+        let (tx, output) = mpsc::channel();
+        std::thread::spawn(move || {
+            let mut buffer = [0; 8192];
+            while let Ok(n @ 1..) = reader.read(&mut buffer) {
+                if tx.send(buffer[..n].to_vec()).is_err() {
+                    return;
+                }
+            }
+        });
+        Self { keyboard: File::from(master), slave, child, output, seen: String::new() }
+    }
+
+    /// Waits until the screen has shown this since the last call.
+    fn shows(&mut self, wanted: &str) {
+        let end = Instant::now() + PATIENCE;
+        while !self.seen.contains(wanted) {
+            let left = end.saturating_duration_since(Instant::now());
+            let piece = self.output.recv_timeout(left).unwrap_or_else(|_| panic!("never showed {wanted:?}: {:?}", self.seen));
+            self.seen.push_str(&String::from_utf8_lossy(&piece));
+        }
+        let at = self.seen.find(wanted).unwrap_or(0) + wanted.len();
+        self.seen.drain(..at);
+    }
+
+    fn types(&mut self, keys: &str) {
+        self.keyboard.write_all(keys.as_bytes()).expect("typed");
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn sheet(place: &Place) -> String {
+    let text = format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"finish-tower\"\nfrom = \"udp://127.0.0.1:{}\"\n", port());
+    place.write("w.toml", &text)
+}
+
+#[test]
+fn two_terminals_show_one_show_take_keys_and_are_given_back() {
+    let place = Place::new();
+    let sheet = sheet(&place);
+    let mut first = Screen::open(&place, &["run", &sheet]);
+    let before = format!("{:?}", tcgetattr(&first.slave));
+    first.shows("\u{1b}[?1049h");
+    first.shows("finish-tower");
+    let mut second = Screen::open(&place, &["watch", &sheet]);
+    second.shows("finish-tower");
+    // Held in one, seen in the other.
+    second.types("h");
+    first.shows("held");
+    // The window grows: what only a wide one has comes into view.
+    tcsetwinsize(&second.keyboard, size(46, 158)).expect("sized");
+    second.shows("encryption");
+    second.types("q");
+    second.shows("\u{1b}[?1049l");
+    assert!(second.child.wait().expect("ends").success(), "leaving a watch leaves the show running");
+    assert_eq!(place.run(&["status"]).code, 0);
+    first.types("q");
+    first.shows("End the show");
+    first.types("y");
+    first.shows("\u{1b}[?1049l");
+    first.shows("finish-tower");
+    assert!(first.child.wait().expect("ends").success());
+    assert_eq!(format!("{:?}", tcgetattr(&first.slave)), before, "the terminal's settings are as before");
+}
+
+#[test]
+fn a_watch_whose_show_ends_says_so_and_gives_the_terminal_back() {
+    let place = Place::new();
+    let sheet = sheet(&place);
+    let mut show = place.start(&["run", &sheet]);
+    show.says("waiting");
+    let mut watch = Screen::open(&place, &["watch"]);
+    watch.shows("finish-tower");
+    show.interrupt();
+    watch.shows("\u{1b}[?1049l");
+    watch.shows("the show has ended");
+    assert_eq!(watch.child.wait().expect("ends").code(), Some(3));
+}
+
+#[test]
+fn watch_refuses_without_a_terminal() {
+    let place = Place::new();
+    let out = place.run(&["watch"]);
+    assert_eq!((out.code, out.stderr.contains("choir status")), (2, true), "{}", out.stderr);
+}

@@ -1,0 +1,40 @@
+//! The built `choir`, driven as an engineer would, on files in a temporary folder and loopback ports.
+
+mod live;
+mod links;
+mod place;
+mod shows;
+mod wire;
+
+use place::Place;
+
+#[test]
+fn help_names_every_command_and_exit_code_and_needs_nothing() {
+    let place = Place::new();
+    let out = place.run(&["--help"]);
+    for word in ["demo", "link", "check", "run", "status", "watch", "take", "hold", "release", "stop", "sim", "completions", "Exit codes"] {
+        assert!(out.stdout.contains(word), "{word}");
+    }
+    for command in ["demo", "link", "check", "run", "status", "take"] {
+        assert!(place.run(&[command, "--help"]).stdout.contains("Example"), "{command}");
+    }
+    assert_eq!(place.run(&["nonsense"]).code, 2);
+    assert!(place.run(&["completions", "bash"]).stdout.contains("_choir"));
+}
+
+#[test]
+fn check_tells_all_mistakes_and_its_exit_code_says_so() {
+    let place = Place::new();
+    let demo = place.write("regatta.toml", include_str!("../../../../demo/regatta.toml"));
+    let out = place.run(&["check", &demo]);
+    assert_eq!((out.code, out.stdout.contains("4 lines and 4 feeds")), (0, true), "{}", out.stdout);
+    let bad = place.write("bad.toml", "[show]\nname = \"x\"\n[[line]]\nname = \"a\"\nfrom = { mode = \"listner\", port = 0 }\n");
+    let out = place.run(&["check", &bad]);
+    assert_eq!(out.code, 1);
+    assert!(out.stdout.contains("bad.toml:5:17: error") && out.stdout.contains("Did you mean \"listener\""), "{}", out.stdout);
+    let out = place.run(&["check", &bad, "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+    assert_eq!((json["errors"].as_u64(), json["findings"][0]["place"]["line"].as_u64()), (Some(2), Some(5)));
+    assert_eq!(place.run(&["check", "nowhere.toml"]).code, 2);
+    assert_eq!(place.run(&["run", &bad]).code, 1, "a sheet with errors starts nothing");
+}

@@ -1,0 +1,162 @@
+//! A place to run `choir` in: its own folder, its own control sockets, its own ports.
+
+use std::{
+    fs,
+    io::{BufRead, BufReader, Read},
+    net::UdpSocket,
+    path::PathBuf,
+    process::{Child, Command, Stdio},
+    sync::mpsc,
+    time::{Duration, Instant},
+};
+use tempfile::TempDir;
+
+pub const CHOIR: &str = env!("CARGO_BIN_EXE_choir");
+/// Nothing here takes longer unless it hangs.
+const PATIENCE: Duration = Duration::from_secs(40);
+
+pub struct Place {
+    pub dir: TempDir,
+}
+
+pub struct Out {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+/// A `choir` in the background; killed when dropped.
+pub struct Running {
+    child: Child,
+    lines: mpsc::Receiver<String>,
+    pub seen: Vec<String>,
+}
+
+impl Place {
+    pub fn new() -> Self {
+        Self { dir: TempDir::new().expect("a folder") }
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub fn write(&self, name: &str, text: &str) -> String {
+        let path = self.path(name);
+        fs::write(&path, text).expect("written");
+        path.display().to_string()
+    }
+
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(CHOIR);
+        command.args(args).current_dir(self.dir.path()).env("CHOIR_RUNTIME_DIR", self.dir.path().join("runtime")).env("NO_COLOR", "1");
+        command.stdin(Stdio::null());
+        command
+    }
+
+    pub fn run(&self, args: &[&str]) -> Out {
+        let out = self.command(args).output().expect("runs");
+        Out {
+            code: out.status.code().unwrap_or(-1),
+            stdout: String::from_utf8_lossy(&out.stdout).into_owned(),
+            stderr: String::from_utf8_lossy(&out.stderr).into_owned(),
+        }
+    }
+
+    /// Starts it and reads its stderr as it comes.
+    pub fn start(&self, args: &[&str]) -> Running {
+        Running::of(self.command(args))
+    }
+
+    /// A short clip with numbered, stamped frames.
+    pub fn clip(&self) -> String {
+        let path = self.path("clip.ts").display().to_string();
+        let out = self.run(&["sim", "camera", "--to", &path, "--size", "320x180", "--bitrate", "1Mbps", "--for", "4s"]);
+        assert_eq!(out.code, 0, "{}", out.stderr);
+        path
+    }
+
+    pub fn view(&self) -> serde_json::Value {
+        let out = self.run(&["status", "--json"]);
+        assert_eq!(out.code, 0, "{}", out.stderr);
+        serde_json::from_str(&out.stdout).expect("JSON")
+    }
+
+    /// Asks for the status until it is as wanted.
+    pub fn until(&self, what: &str, wanted: impl Fn(&serde_json::Value) -> bool) -> serde_json::Value {
+        let end = Instant::now() + PATIENCE;
+        loop {
+            let view = self.view();
+            if wanted(&view) {
+                return view;
+            }
+            assert!(Instant::now() < end, "never came to be: {what}\n{view:#}");
+            std::thread::yield_now();
+        }
+    }
+}
+
+impl Running {
+    pub fn of(mut command: Command) -> Self {
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");
+        let (tx, lines) = mpsc::channel();
+        let stderr = BufReader::new(child.stderr.take().expect("stderr"));
+        std::thread::spawn(move || stderr.lines().map_while(Result::ok).try_for_each(|l| tx.send(l)));
+        Self { child, lines, seen: Vec::new() }
+    }
+
+    pub fn id(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Waits for a line on stderr that holds this.
+    pub fn says(&mut self, wanted: &str) -> String {
+        let end = Instant::now() + PATIENCE;
+        loop {
+            let left = end.saturating_duration_since(Instant::now());
+            let line = self.lines.recv_timeout(left).unwrap_or_else(|_| panic!("never said {wanted:?}; said:\n{}", self.seen.join("\n")));
+            self.seen.push(line.clone());
+            if line.contains(wanted) {
+                return line;
+            }
+        }
+    }
+
+    pub fn interrupt(&self) {
+        let status = Command::new("kill").args(["-INT", &self.id().to_string()]).status().expect("kill");
+        assert!(status.success());
+    }
+
+    pub fn kill(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+
+    /// Waits for its end; gives exit code and stdout.
+    pub fn end(&mut self) -> (i32, String) {
+        let mut text = String::new();
+        if let Some(mut stdout) = self.child.stdout.take() {
+            let _ = stdout.read_to_string(&mut text);
+        }
+        let status = self.child.wait().expect("ends");
+        self.seen.extend(self.lines.iter());
+        (status.code().unwrap_or(-1), text)
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+/// A port that was free a moment ago. Each test process draws from the system, so two do not meet.
+pub fn port() -> u16 {
+    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
+}
+
+/// The last line of a text as JSON.
+pub fn last_json(text: &str) -> serde_json::Value {
+    let line = text.lines().last().unwrap_or_default();
+    serde_json::from_str(line).unwrap_or_else(|e| panic!("{e}: {text}"))
+}

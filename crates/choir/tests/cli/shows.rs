@@ -1,0 +1,146 @@
+//! `choir run` and the commands that talk to it; the demo; the stand-ins.
+
+use crate::place::{Place, port};
+
+struct Stage {
+    place: Place,
+    sheet: String,
+    lines: [u16; 2],
+    input: u16,
+}
+
+/// Two lines that wait for cameras, and a feed to a switcher's input.
+fn stage() -> Stage {
+    let place = Place::new();
+    let (lines, input) = ([port(), port()], port());
+    let sheet = place.write(
+        "boathouse.toml",
+        &format!(
+            "[show]\nname = \"Tarn Hollow Regatta\"\n\
+             [[line]]\nname = \"finish-tower\"\nfrom = \"srt://127.0.0.1:{}?mode=listener&latency=80\"\n\
+             [[line]]\nname = \"start-pontoon\"\nfrom = \"srt://127.0.0.1:{}?mode=listener&latency=80\"\n\
+             [[feed]]\nname = \"boathouse-1\"\nline = \"finish-tower\"\nto = \"srt://127.0.0.1:{input}?latency=40\"\n",
+            lines[0], lines[1]
+        ),
+    );
+    Stage { place, sheet, lines, input }
+}
+
+fn camera(stage: &Stage, line: usize) -> crate::place::Running {
+    let to = format!("srt://127.0.0.1:{}", stage.lines[line]);
+    stage.place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "1Mbps", "--keyframe", "0.4"])
+}
+
+fn line_state(view: &serde_json::Value, line: usize) -> String {
+    view["lines"][line]["link"]["state"].as_str().unwrap_or_default().to_owned()
+}
+
+#[test]
+fn a_show_is_run_looked_at_taken_held_released_and_stopped() {
+    let stage = stage();
+    let place = &stage.place;
+    let mut switcher = place.start(&["sim", "switcher", &format!("srt://127.0.0.1:{}?mode=listener", stage.input), "--json"]);
+    switcher.says("input-1 waits");
+    let mut show = place.start(&["run", &stage.sheet, "--json"]);
+    show.says("boathouse-1: connected");
+    let view = place.view();
+    assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
+    assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("nobody has called port")), "{view}");
+    let _cameras = [camera(&stage, 0), camera(&stage, 1)];
+    let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
+    assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}");
+
+    let second = place.run(&["run", &stage.sheet]);
+    assert_eq!(second.code, 3);
+    assert!(second.stderr.contains(&format!("process {}", show.id())), "says who runs it: {}", second.stderr);
+
+    let out = place.run(&["take", "boathouse-1", "start-pontoon"]);
+    assert_eq!((out.code, out.stdout.contains("at its next keyframe")), (0, true), "{}", out.stderr);
+    place.until("the take", |v| v["feeds"][0]["line"] == "start-pontoon" && v["feeds"][0]["takes"] == 1);
+    let wrong = place.run(&["take", "boathouse-1", "start-ponton"]);
+    assert_eq!((wrong.code, wrong.stderr.contains("Did you mean \"start-pontoon\"")), (3, true), "{}", wrong.stderr);
+
+    assert_eq!(place.run(&["hold", "finish-tower"]).code, 0);
+    place.until("held", |v| line_state(v, 0) == "held");
+    assert!(place.run(&["hold", "finish-tower"]).stdout.contains("already"));
+    assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
+    place.until("steady again", |v| line_state(v, 0) == "steady");
+
+    let table = place.run(&["status", &stage.sheet]);
+    assert!(table.stdout.contains("finish-tower") && table.stdout.contains("320x180"), "{}", table.stdout);
+    assert_eq!(place.run(&["stop"]).code, 0);
+    let (code, text) = show.end();
+    assert_eq!(code, 0);
+    let document: serde_json::Value = serde_json::from_str(&text).expect("one JSON document");
+    assert!(document["events"].as_array().is_some_and(|e| e.len() > 5));
+    assert_eq!(place.run(&["status"]).code, 3);
+
+    switcher.interrupt();
+    let (_, text) = switcher.end();
+    let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+    assert!(inputs[0]["frames"].as_u64() > Some(20), "{text}");
+    assert!(inputs[0]["delay_ms"][1].as_f64().is_some_and(|d| (120.0..600.0).contains(&d)), "{text}");
+}
+
+#[test]
+fn a_camera_that_dies_is_told_and_comes_back() {
+    let stage = stage();
+    let mut show = stage.place.start(&["run", &stage.sheet]);
+    let mut first = camera(&stage, 0);
+    show.says("line finish-tower: steady");
+    first.kill();
+    show.says("line finish-tower: broken");
+    let _again = camera(&stage, 0);
+    show.says("line finish-tower: steady");
+    show.interrupt();
+    let (code, text) = show.end();
+    assert_eq!(code, 0);
+    assert!(text.contains("finish-tower"), "Ctrl-C ends with a summary: {text}");
+}
+
+#[test]
+fn the_demo_is_steady_within_ten_seconds_and_loses_no_frame() {
+    let place = Place::new();
+    let out = place.run(&["demo", "--for", "10s", "--json", "--net", "127.77"]);
+    assert_eq!(out.code, 0, "{}", out.stderr);
+    let view: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+    for line in view["lines"].as_array().expect("lines") {
+        assert_eq!(line["link"]["state"], "steady", "{line:#}");
+        for number in ["rate_bps", "packets", "latency_ms", "headroom_ms", "rtt_ms"] {
+            assert!(line["link"][number].as_f64().is_some_and(|n| n > 0.0), "{number} of {line:#}");
+        }
+        assert!(line["delay_ms"].as_f64().is_some_and(|d| d > 0.0));
+    }
+    for (feed, input) in view["feeds"].as_array().expect("feeds").iter().zip(view["inputs"].as_array().expect("inputs")) {
+        assert_eq!(input["frames_missing"], 0, "{input}");
+        assert!(input["frames"].as_u64() > Some(100), "{input}");
+        let (said, measured) = (feed["delay_to_input_ms"].as_f64().unwrap_or(0.0), input["delay_ms"][1].as_f64().unwrap_or(0.0));
+        assert!((said - measured).abs() < 60.0, "the delay told is {said} ms, the switcher measured {measured} ms");
+    }
+    let secured: Vec<_> = view["lines"].as_array().into_iter().flatten().map(|l| l["link"]["encryption"].clone()).collect();
+    assert_eq!(secured, ["clear", "clear", "AES-256 secured", "AES-128 secured"]);
+}
+
+#[test]
+fn a_path_between_two_ends_loses_what_it_is_told_to_and_the_link_repairs_it() {
+    let place = Place::new();
+    let clip = format!("{}?repeat", place.clip());
+    let (a, b) = (port(), port());
+    let mut path = place.start(&[
+        "sim", "path", "--in", &format!("127.0.0.1:{a}"), "--out", &format!("127.0.0.1:{b}"), "--delay", "20ms", "--jitter", "5ms", "--loss", "3%",
+        "--burst", "2", "--duplicate", "1%", "--reorder", "1%", "--seed", "7",
+    ]);
+    path.says("and back");
+    let mut receiver = place.start(&["link", &format!("srt://127.0.0.1:{b}?mode=listener&latency=400"), "got.ts", "--json", "--every", "1h"]);
+    let mut sender = place.start(&["link", &clip, &format!("srt://127.0.0.1:{a}?latency=400"), "--for", "10s"]);
+    sender.end();
+    receiver.interrupt();
+    let (_, text) = receiver.end();
+    let json = crate::place::last_json(&text);
+    assert!(json["from"]["lost"].as_u64() > Some(5), "{text}");
+    assert_eq!(json["from"]["missing"], 0, "{text}");
+    assert_eq!(json["media"]["continuity_errors"], 0, "{text}");
+    path.interrupt();
+    let (code, text) = path.end();
+    assert_eq!((code, text.lines().count()), (0, 2), "{text}");
+}
