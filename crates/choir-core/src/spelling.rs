@@ -14,7 +14,7 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
 
 /// A remedy naming the nearest spelling, or all that is allowed.
 #[must_use]
-pub fn did_you_mean<'a>(word: &str, candidates: &[&'a str]) -> String {
+pub fn did_you_mean(word: &str, candidates: &[&str]) -> String {
     match nearest(word, candidates.iter().copied()) {
         Some(near) => format!("Did you mean \"{near}\"? Allowed: {}.", candidates.join(", ")),
         None => format!("Allowed: {}.", candidates.join(", ")),

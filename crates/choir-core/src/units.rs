@@ -140,7 +140,8 @@ mod tests {
         assert_eq!(parse_bitrate("20Mbit/s"), Ok(Bitrate(20_000_000)));
         assert_eq!(parse_bitrate("800k"), Ok(Bitrate(800_000)));
         assert!(parse_bitrate("8").is_err() && parse_bitrate("8 MB").is_err());
-        for (n, text) in [(12, "12 bps"), (64_000, "64 kbps"), (999_600, "1.0 Mbps"), (8_250_000, "8.2 Mbps"), (1_500_000_000, "1.50 Gbps")] {
+        for (n, text) in [(12, "12 bps"), (64_000, "64 kbps"), (999_600, "1.0 Mbps"), (8_250_000, "8.2 Mbps"), (1_500_000_000, "1.50 Gbps")]
+        {
             assert_eq!(Bitrate(n).to_string(), text);
         }
     }

@@ -120,7 +120,8 @@ from = "srt://127.0.0.2:7102?mode=listener"
 fn passphrases_are_never_repeated() {
     for length in [1, 9, 80, 200] {
         let secret = "x7".repeat(length).chars().take(length).collect::<String>();
-        let text = findings(&format!("[show]\nname = \"r\"\n[[line]]\nname = \"a\"\nfrom = {{ port = 7001, passphrase = \"{secret}\" }}\n"));
+        let text =
+            findings(&format!("[show]\nname = \"r\"\n[[line]]\nname = \"a\"\nfrom = {{ port = 7001, passphrase = \"{secret}\" }}\n"));
         assert!(text.contains(&format!("has {length} characters")), "{text}");
         assert!(length < 3 || !text.contains(&secret), "{text}");
         assert!(!format!("{:?}", read_sheet(&text)).contains("x7x7"));
@@ -143,7 +144,10 @@ fn urls_are_read_as_the_trade_writes_them() {
         ("srt://:7001", "srt://:7001?mode=listener"),
         ("srt://10.0.0.1:7001", "srt://10.0.0.1:7001?mode=caller"),
         ("srt://h:7001?mode=rendezvous&latency=250", "srt://h:7001?mode=rendezvous&latency=250"),
-        ("srt://h:7001?latency=2s&pbkeylen=32&streamid=%23!::r=a,m=publish", "srt://h:7001?mode=caller&latency=2000&pbkeylen=32&streamid=%23!::r%3Da,m%3Dpublish"),
+        (
+            "srt://h:7001?latency=2s&pbkeylen=32&streamid=%23!::r=a,m=publish",
+            "srt://h:7001?mode=caller&latency=2000&pbkeylen=32&streamid=%23!::r%3Da,m%3Dpublish",
+        ),
         ("srt://[::1]:7001?bind=127.0.0.1:9000", "srt://[::1]:7001?mode=caller&bind=127.0.0.1:9000"),
         ("srt://h:7001/?overhead=30%&ceiling=12Mbps", "srt://h:7001?mode=caller&overhead=30%25&ceiling=12000000bps"),
         ("udp://127.0.0.1:5004", "udp://127.0.0.1:5004"),

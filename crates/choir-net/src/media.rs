@@ -1,10 +1,14 @@
 //! Lines and feeds as the media sees them: no task of their own, called on the task of the way in.
 
-use crate::{clock::unix_us, lock, port::{Intake, Outlet}};
+use crate::{
+    clock::unix_us,
+    lock,
+    port::{Intake, Outlet},
+};
 use bytes::Bytes;
 use choir_proto::ts::{Depth, MediaInfo, SourceKey, Splicer, TsReader};
 use std::{
-    sync::{Arc, Mutex, RwLock, PoisonError},
+    sync::{Arc, Mutex, PoisonError, RwLock},
     time::Instant,
 };
 

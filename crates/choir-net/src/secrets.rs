@@ -46,8 +46,5 @@ pub fn fetch(secret: &Secret, base: &Path) -> Result<Passphrase, SecretError> {
         }
     };
     let length = text.len();
-    Passphrase::new(text).map_err(|_| SecretError::Length {
-        source_name,
-        what: passphrase_length_problem(length).unwrap_or_default(),
-    })
+    Passphrase::new(text).map_err(|_| SecretError::Length { source_name, what: passphrase_length_problem(length).unwrap_or_default() })
 }

@@ -4,8 +4,8 @@ mod pair;
 
 use choir_path::Faults;
 use choir_proto::srt::{
-    AcceptRule, CloseReason, Endpoint, Event, KeyLength, KeyState, LinkConfig, Passphrase, Refresh, RejectReason, RuleId,
-    StreamMatch, wire::{Control, Handshake, HandshakeType, Packet},
+    AcceptRule, CloseReason, Endpoint, Event, KeyLength, KeyState, LinkConfig, Passphrase, Refresh, RejectReason, RuleId, StreamMatch,
+    wire::{Control, Handshake, HandshakeType, Packet},
 };
 use pair::{A, B, Pair, ms, number, payload};
 use std::time::{Duration, Instant};
@@ -104,9 +104,10 @@ fn a_second_caller_is_refused_until_the_first_falls_silent() {
     assert!(pair.join(ms(500)));
     let second = pair.call_only(LinkConfig::default());
     pair.run_for(ms(500));
-    let refusal = pair.seen[A].events.iter().any(|e| {
-        matches!(e, Event::Closed { conn, reason: CloseReason::RefusedByPeer(RejectReason::InUse), .. } if *conn == second)
-    });
+    let refusal = pair.seen[A]
+        .events
+        .iter()
+        .any(|e| matches!(e, Event::Closed { conn, reason: CloseReason::RefusedByPeer(RejectReason::InUse), .. } if *conn == second));
     assert!(refusal, "{:?}", pair.seen[A].events);
     // The first caller's machine is switched off, and a new one takes its address.
     let seed = [9; 32];
@@ -381,6 +382,7 @@ fn junk_is_counted_and_costs_nothing() {
 
 #[test]
 fn time_that_stands_still_does_no_harm() {
+    #[allow(clippy::disallowed_methods, reason = "any time will do")]
     let now = Instant::now();
     let mut end = Endpoint::new([127, 0, 0, 1].into(), now, [1; 32]);
     end.call(now, ([127, 0, 0, 1], 9).into(), LinkConfig::default());

@@ -129,7 +129,9 @@ fn one_run(seed: u64) -> Result<(), String> {
     if accounted + stats.send_dropped < sent && stats.in_flight == 0 {
         return Err(format!(
             "{} delivered, {} skipped, {} dropped by the sender: fewer than {sent} sent",
-            delivered.len(), there_stats.skipped, stats.send_dropped
+            delivered.len(),
+            there_stats.skipped,
+            stats.send_dropped
         ));
     }
     if there_stats.undecrypted > 0 {
@@ -140,8 +142,7 @@ fn one_run(seed: u64) -> Result<(), String> {
 
 #[test]
 fn any_path_delivers_what_was_sent_in_order_with_gaps_only_where_counted() {
-    let failures: Vec<String> =
-        (0..RUNS).filter_map(|seed| one_run(seed).err().map(|e| format!("seed {seed}: {e}"))).collect();
+    let failures: Vec<String> = (0..RUNS).filter_map(|seed| one_run(seed).err().map(|e| format!("seed {seed}: {e}"))).collect();
     assert!(failures.is_empty(), "{} of {RUNS} runs failed:\n{}", failures.len(), failures[..failures.len().min(20)].join("\n"));
 }
 

@@ -41,10 +41,7 @@ fn measure(p: f64, rtt: u64, latency: u64) -> (f64, f64) {
         pair.run_for(SPACING);
         if n == 760 {
             let to = pair.up(B).expect("up");
-            before = (
-                pair.ends[B].link_stats(to).expect("stats").skipped,
-                pair.ends[A].link_stats(from).expect("stats").resent,
-            );
+            before = (pair.ends[B].link_stats(to).expect("stats").skipped, pair.ends[A].link_stats(from).expect("stats").resent);
         }
         pair.seen[B].delivered.clear();
     }
@@ -56,9 +53,7 @@ fn measure(p: f64, rtt: u64, latency: u64) -> (f64, f64) {
 
 #[test]
 fn recovery_stays_close_to_the_ideal() {
-    let mut table = String::from(
-        " loss   RTT latency | undelivered   ideal   ratio | sent again   ideal   ratio\n",
-    );
+    let mut table = String::from(" loss   RTT latency | undelivered   ideal   ratio | sent again   ideal   ratio\n");
     let mut far_off = Vec::new();
     for p in [0.01, 0.05, 0.1, 0.2] {
         for rtt in [10u64, 40, 100] {

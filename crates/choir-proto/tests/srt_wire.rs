@@ -3,8 +3,8 @@
 use choir_proto::srt::{
     RejectReason, Seq,
     wire::{
-        Ack, AckLink, AckRates, Control, DataHeader, Extension, Handshake, HandshakeType, HsCaps, KeyFlag, KeyMaterial, KeySlots,
-        LossList, Packet, StreamId,
+        Ack, AckLink, AckRates, Control, DataHeader, Extension, Handshake, HandshakeType, HsCaps, KeyFlag, KeyMaterial, KeySlots, LossList,
+        Packet, StreamId,
     },
 };
 use proptest::prelude::*;
@@ -34,9 +34,7 @@ fn handshake() -> Handshake {
         peer_ip: Handshake::ip_field([127, 0, 0, 1].into()),
         extensions: vec![
             Extension::HsReq(HsCaps { version: 0x01_03_00, flags: 0x3F, receiver_delay: 130, sender_delay: 90 }),
-            Extension::KmReq(
-                KeyMaterial { slots: KeySlots::Even, salt: [7; 16], key_bytes: 16, wrapped: vec![9; 24] }.to_bytes(),
-            ),
+            Extension::KmReq(KeyMaterial { slots: KeySlots::Even, salt: [7; 16], key_bytes: 16, wrapped: vec![9; 24] }.to_bytes()),
             Extension::StreamId("#!::r=finish-tower,m=publish".into()),
             Extension::Congestion("live".into()),
         ],
@@ -100,7 +98,11 @@ fn every_control_packet_cut_at_any_length_is_an_error_or_a_shorter_message() {
                     if let Packet::Control { control: shorter, .. } = packet {
                         let one_word_is_optional = matches!(
                             control,
-                            Control::KeepAlive | Control::Shutdown | Control::AckAck(_) | Control::CongestionWarning | Control::PeerError(_)
+                            Control::KeepAlive
+                                | Control::Shutdown
+                                | Control::AckAck(_)
+                                | Control::CongestionWarning
+                                | Control::PeerError(_)
                         );
                         assert!(shorter != control || one_word_is_optional || matches!(control, Control::Ack(_)));
                     }
@@ -130,7 +132,10 @@ fn bytes_are_as_published() {
     let nak = encode(&Control::Nak(LossList(vec![(Seq::new(5), Seq::new(5)), (Seq::new(0x7FFF_FFFE), Seq::new(1))])));
     assert_eq!(&nak[16..], hex("00000005 fffffffe 00000001"));
     let h = encode(&Control::Handshake(Box::new(handshake())));
-    assert_eq!(&h[16..64], hex("00000005 0002 0007 12345678 000005dc 00002000 ffffffff 01020304 05060708 0100007f 000000000000000000000000"));
+    assert_eq!(
+        &h[16..64],
+        hex("00000005 0002 0007 12345678 000005dc 00002000 ffffffff 01020304 05060708 0100007f 000000000000000000000000")
+    );
     assert_eq!(&h[64..80], hex("0001 0003 00010300 0000003f 0082005a"));
 }
 

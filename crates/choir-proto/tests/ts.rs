@@ -3,7 +3,10 @@
 use bytes::Bytes;
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
-    ts::{Depth, MuxRate, PCR_WRAP, PTS_WRAP, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit, WriterConfig, wrapped_distance},
+    ts::{
+        Depth, MuxRate, PCR_WRAP, PTS_WRAP, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit, WriterConfig,
+        wrapped_distance,
+    },
 };
 use proptest::prelude::*;
 
@@ -262,8 +265,7 @@ fn a_restarted_source_is_cut_in_like_another_one() {
         reader.push(n as i64 * 40_000, &out);
     }
     assert_eq!(reader.info().counters.continuity_errors, 0);
-    let times: Vec<u64> =
-        std::iter::from_fn(|| reader.poll_unit()).filter(|u| u.kind == StreamKind::H264).filter_map(|u| u.pts).collect();
+    let times: Vec<u64> = std::iter::from_fn(|| reader.poll_unit()).filter(|u| u.kind == StreamKind::H264).filter_map(|u| u.pts).collect();
     assert!(times.windows(2).all(|w| (0..20_000).contains(&wrapped_distance(w[1], w[0], PTS_WRAP))), "{times:?}");
 }
 

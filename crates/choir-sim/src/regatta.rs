@@ -92,17 +92,37 @@ const DEVICES: &[Device] = &[
     },
 ];
 
-fn relays() -> Vec<(&'static str, &'static str, Option<&'static str>, Option<&'static str>, Faults)> {
+/// A path between a device and the boathouse.
+struct PathPlan {
+    listen: &'static str,
+    to: &'static str,
+    from: &'static str,
+    client: Option<&'static str>,
+    faults: Faults,
+}
+
+fn paths() -> Vec<PathPlan> {
+    let plan = |listen, to, from, client, faults| PathPlan { listen, to, from, client, faults };
+    // A wireless bridge across the finish line.
     let bridge = Faults { delay: ms(4), jitter: ms(2), loss: 0.001, ..Faults::default() };
     let lan = Faults { delay: ms(1), ..Faults::default() };
+    // Mobile networks: the launch on the water, the bicycle under trees.
     let launch = Faults { delay: ms(25), jitter: ms(8), loss: 0.01, burst: 3.0, rate: Some(20_000_000), ..Faults::default() };
-    let bicycle =
-        Faults { delay: ms(40), jitter: ms(10), loss: 0.02, burst: 2.0, reorder: 0.001, duplicate: 0.001, rate: Some(12_000_000), ..Faults::default() };
+    let bicycle = Faults {
+        delay: ms(40),
+        jitter: ms(10),
+        loss: 0.02,
+        burst: 2.0,
+        reorder: 0.001,
+        duplicate: 0.001,
+        rate: Some(12_000_000),
+        ..Faults::default()
+    };
     vec![
-        ("127.20.1.11:7101", "127.20.0.1:7101", Some("127.20.2.11:0"), None, bridge),
-        ("127.20.1.12:7102", "127.20.0.12:7102", Some("127.20.2.12:0"), None, lan),
-        ("127.20.1.13:7103", "127.20.0.1:7103", Some("127.20.2.13:0"), None, launch),
-        ("127.20.1.14:7104", "127.20.0.14:7104", Some("127.20.2.14:7104"), Some("127.20.0.1:7104"), bicycle),
+        plan("127.20.1.11:7101", "127.20.0.1:7101", "127.20.2.11:0", None, bridge),
+        plan("127.20.1.12:7102", "127.20.0.12:7102", "127.20.2.12:0", None, lan),
+        plan("127.20.1.13:7103", "127.20.0.1:7103", "127.20.2.13:0", None, launch),
+        plan("127.20.1.14:7104", "127.20.0.14:7104", "127.20.2.14:7104", Some("127.20.0.1:7104"), bicycle),
     ]
 }
 
@@ -144,18 +164,22 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
     for (name, url) in INPUTS {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, stop).await?);
     }
-    for (n, (listen, to, from, client, faults)) in relays().into_iter().enumerate() {
+    for (n, path) in paths().into_iter().enumerate() {
         let settings = RelaySettings {
-            listen: address(listen, prefix)?,
-            to: address(to, prefix)?,
-            from: from.map(|a| address(a, prefix)).transpose()?,
-            client: client.map(|a| address(a, prefix)).transpose()?,
-            there: faults.clone(),
-            back: faults,
+            listen: address(path.listen, prefix)?,
+            to: address(path.to, prefix)?,
+            from: Some(address(path.from, prefix)?),
+            client: path.client.map(|a| address(a, prefix)).transpose()?,
+            there: path.faults.clone(),
+            back: path.faults,
             seed: n as u64 + 1,
         };
         let listen = settings.listen;
-        far.relays.push(relay::start(settings, stop.clone()).map_err(|e| SimError::Address { who: "path".into(), addr: listen, cause: e })?);
+        far.relays.push(relay::start(settings, stop.clone()).map_err(|e| SimError::Address {
+            who: "path".into(),
+            addr: listen,
+            cause: e,
+        })?);
     }
     let mut starting = tokio::task::JoinSet::new();
     for device in DEVICES {

@@ -64,9 +64,8 @@ const SHEET_SRT: &[&str] =
     &["kind", "mode", "host", "port", "bind", "latency", "passphrase", "key-length", "stream-id", "overhead", "ceiling"];
 const SHEET_UDP: &[&str] = &["kind", "host", "port"];
 const SHEET_FILE: &[&str] = &["kind", "path", "repeat"];
-const URL_SRT: &[&str] = &[
-    "mode", "latency", "passphrase", "passphrase-env", "passphrase-file", "pbkeylen", "streamid", "bind", "overhead", "ceiling",
-];
+const URL_SRT: &[&str] =
+    &["mode", "latency", "passphrase", "passphrase-env", "passphrase-file", "pbkeylen", "streamid", "bind", "overhead", "ceiling"];
 
 /// Makes a link of a sheet's fields. `at` is where the whole is, for what is missing.
 #[must_use]
@@ -166,7 +165,11 @@ impl Collector {
         self.host_given = true;
         if let Some((scheme, rest)) = host.split_once("://") {
             let only = split_authority(rest.split(['/', '?']).next().unwrap_or(rest)).0;
-            self.problem(at, format!("the host \"{host}\" has the scheme {scheme}:// inside."), format!("Write only the address: \"{only}\"."));
+            self.problem(
+                at,
+                format!("the host \"{host}\" has the scheme {scheme}:// inside."),
+                format!("Write only the address: \"{only}\"."),
+            );
             return false;
         }
         let is_ip = host.parse::<IpAddr>().is_ok();

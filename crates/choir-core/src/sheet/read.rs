@@ -33,7 +33,12 @@ pub fn read_sheet(text: &str) -> (Option<Sheet>, Vec<Finding>) {
         Ok(doc) => doc,
         Err(e) => {
             let at = e.span().map_or(0, |s| s.start);
-            r.error(at, "", format!("not TOML: {}.", e.message().trim().replace('\n', ": ")), "Mend this first; the rest is read after it.");
+            r.error(
+                at,
+                "",
+                format!("not TOML: {}.", e.message().trim().replace('\n', ": ")),
+                "Mend this first; the rest is read after it.",
+            );
             return (None, r.findings);
         }
     };
@@ -100,11 +105,7 @@ impl Reader<'_> {
             self.error(0, "", "the sheet has no line.", "Add a [[line]] with name and from.");
         }
         check::check(self, &names_of(root, "line"), &lines, &feeds);
-        Some(Sheet {
-            show: show?,
-            lines: lines.into_iter().map(|n| n.item).collect(),
-            feeds: feeds.into_iter().map(|n| n.item).collect(),
-        })
+        Some(Sheet { show: show?, lines: lines.into_iter().map(|n| n.item).collect(), feeds: feeds.into_iter().map(|n| n.item).collect() })
     }
 
     fn show(&mut self, root: &dyn TableLike) -> Option<Show> {
@@ -169,7 +170,12 @@ impl Reader<'_> {
             && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
             && !name.starts_with('-');
         if !fits {
-            self.error(name_at, &subject, "the name cannot be typed as a command's argument.", "Use 1 to 32 lower-case letters, digits and dashes.");
+            self.error(
+                name_at,
+                &subject,
+                "the name cannot be typed as a command's argument.",
+                "Use 1 to 32 lower-case letters, digits and dashes.",
+            );
         }
         (Some(name), subject)
     }

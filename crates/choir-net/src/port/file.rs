@@ -122,7 +122,11 @@ struct Pace {
 }
 
 /// The bytes up to the next clock reference, and how long they last. `None` at the end.
-async fn read_span(source: &mut (impl AsyncRead + Unpin), buffer: &mut BytesMut, pace: &mut Pace) -> std::io::Result<Option<(Bytes, Duration)>> {
+async fn read_span(
+    source: &mut (impl AsyncRead + Unpin),
+    buffer: &mut BytesMut,
+    pace: &mut Pace,
+) -> std::io::Result<Option<(Bytes, Duration)>> {
     let mut seen = 0;
     loop {
         while let Some(raw) = buffer.get(seen..seen + TS_PACKET) {
@@ -159,7 +163,12 @@ async fn read_span(source: &mut (impl AsyncRead + Unpin), buffer: &mut BytesMut,
 ///
 /// # Errors
 /// The file cannot be created.
-pub async fn spawn_file_out(path: Option<&Path>, outlet: Arc<Outlet>, status: Arc<LinkStatus>, mut stop: Stop) -> Result<JoinHandle<()>, FileError> {
+pub async fn spawn_file_out(
+    path: Option<&Path>,
+    outlet: Arc<Outlet>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+) -> Result<JoinHandle<()>, FileError> {
     let mut sink: Box<dyn AsyncWrite + Send + Unpin> = match path {
         Some(p) => Box::new(File::create(p).await.map_err(|cause| FileError { path: p.to_owned(), cause })?),
         None => Box::new(tokio::io::stdout()),

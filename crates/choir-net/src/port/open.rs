@@ -1,8 +1,8 @@
 //! Opens ways in and out as their links say. Listeners on one address share its port.
 
 use super::{
-    CallPlan, FileError, Intake, LinkStatus, ListenPlan, Outlet, Stop, spawn_caller, spawn_file_in, spawn_file_out, spawn_listener, spawn_udp_in,
-    spawn_udp_out,
+    CallPlan, FileError, Intake, LinkStatus, ListenPlan, Outlet, Stop, spawn_caller, spawn_file_in, spawn_file_out, spawn_listener,
+    spawn_udp_in, spawn_udp_out,
 };
 use crate::secrets::{self, SecretError};
 use choir_core::link::{Link, Mode, SrtLink};
@@ -97,7 +97,13 @@ async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr, WayCause> 
 ///
 /// # Errors
 /// The first that cannot be opened. Passphrases are fetched before anything opens.
-pub async fn open_ways(ways: Vec<Way>, default_latency: Duration, base: &Path, stop: &Stop, gate: &Stop) -> Result<Vec<JoinHandle<()>>, WayError> {
+pub async fn open_ways(
+    ways: Vec<Way>,
+    default_latency: Duration,
+    base: &Path,
+    stop: &Stop,
+    gate: &Stop,
+) -> Result<Vec<JoinHandle<()>>, WayError> {
     let mut configs = Vec::new();
     for way in &ways {
         let config = way.link.srt().map(|s| link_config(s, default_latency, base)).transpose();

@@ -313,7 +313,9 @@ impl Driver {
         if self.users.is_empty() && user.outlet.is_none() {
             // The common case, one way in on the port, needs no relay.
             self.wake = user.status.wake.clone();
-        } else if self.users.is_empty() && let Some(outlet) = &user.outlet {
+        } else if self.users.is_empty()
+            && let Some(outlet) = &user.outlet
+        {
             self.wake = outlet.wake.clone();
             self.relay(user.status.wake.clone());
         } else {
@@ -398,7 +400,6 @@ impl Driver {
         self.endpoint.handle_timeout(now);
         self.transmit(now);
         self.take_events(now);
-        self.deliver();
         if now >= self.next_stats {
             self.next_stats = now + STATS_EVERY;
             self.copy_stats();
@@ -520,11 +521,13 @@ impl Driver {
         }
     }
 
+    /// What joined comes before its media, what closed behind its last.
     fn take_events(&mut self, now: Instant) {
+        let mut over = Vec::new();
         while let Some(event) = self.endpoint.poll_event() {
             match event {
                 Event::Joined(joined) => self.joined(now, &joined),
-                Event::Closed { conn, reason, key_state, stats, .. } => self.closed(conn, reason, key_state, stats.as_deref()),
+                Event::Closed { conn, reason, key_state, stats, .. } => over.push((conn, reason, key_state, stats)),
                 Event::Refused { from, rule, stream_id, reason, key_state } => {
                     let id = stream_id.map_or_else(String::new, |s| format!(" asking for \"{s}\""));
                     let text = format!("a caller at {from}{id} was refused: {reason}");
@@ -545,6 +548,10 @@ impl Driver {
                     }
                 }
             }
+        }
+        self.deliver();
+        for (conn, reason, key_state, stats) in over {
+            self.closed(conn, reason, key_state, stats.as_deref());
         }
     }
 

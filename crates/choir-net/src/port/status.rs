@@ -152,7 +152,23 @@ pub(crate) fn add_up(total: &mut LinkStats, s: &LinkStats) {
         ($($field:ident),*) => { $(total.$field += s.$field;)* };
     }
     add!(
-        sent, sent_bytes, resent, reported_lost, send_dropped, received, received_bytes, lost, recovered, reordered, skipped, came_late,
-        duplicates, undecrypted, beyond_window, delivered, naks_sent, key_refreshes
+        sent,
+        sent_bytes,
+        resent,
+        reported_lost,
+        send_dropped,
+        received,
+        received_bytes,
+        lost,
+        recovered,
+        reordered,
+        skipped,
+        came_late,
+        duplicates,
+        undecrypted,
+        beyond_window,
+        delivered,
+        naks_sent,
+        key_refreshes
     );
 }

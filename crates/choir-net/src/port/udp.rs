@@ -110,7 +110,8 @@ impl UdpPort {
         BUFFERS.with_borrow_mut(|buffers| {
             let mut metas = [RecvMeta::default(); BATCH_SIZE];
             let mut slices: Vec<IoSliceMut<'_>> = buffers.chunks_mut(RECEIVE).map(IoSliceMut::new).collect();
-            let result = self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&self.socket), &mut slices, &mut metas));
+            let result =
+                self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&self.socket), &mut slices, &mut metas));
             let count = match result {
                 Ok(count) => count,
                 Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(0),
@@ -133,13 +134,8 @@ impl UdpPort {
     /// # Errors
     /// `ConnectionRefused` as in `receive`, and what else the network says.
     pub fn send(&self, t: &Transmit, contents: &[u8]) -> io::Result<bool> {
-        let transmit = quinn_udp::Transmit {
-            destination: self.peer.unwrap_or(t.to),
-            ecn: None,
-            contents,
-            segment_size: t.segment,
-            src_ip: None,
-        };
+        let transmit =
+            quinn_udp::Transmit { destination: self.peer.unwrap_or(t.to), ecn: None, contents, segment_size: t.segment, src_ip: None };
         match self.socket.try_io(Interest::WRITABLE, || self.state.try_send(UdpSockRef::from(&self.socket), &transmit)) {
             Ok(()) => Ok(true),
             Err(e) if e.kind() == io::ErrorKind::WouldBlock => Ok(false),

@@ -83,7 +83,11 @@ impl Show {
             .lines
             .iter()
             .zip(&built.lines)
-            .map(|(l, b)| LineRun { name: l.name.clone(), plays_once: matches!(&l.from, Link::File(f) if !f.repeat), status: b.status.clone() })
+            .map(|(l, b)| LineRun {
+                name: l.name.clone(),
+                plays_once: matches!(&l.from, Link::File(f) if !f.repeat),
+                status: b.status.clone(),
+            })
             .collect();
         let feeds = sheet.feeds.iter().zip(&built.feeds).map(|(f, b)| FeedRun { name: f.name.clone(), media: b.media.clone() }).collect();
         let show = Self(Arc::new(Inner {

@@ -67,7 +67,14 @@ impl LinkSampler {
         Self { url, status, inbound, marks: VecDeque::new(), health: Health::default(), last_state: None, last_reason: String::new() }
     }
 
-    fn sample(&mut self, now: Duration, subject: &str, events: &EventLog, drops: &HashMap<u64, u64>, media: Option<MediaFacts>) -> LinkView {
+    fn sample(
+        &mut self,
+        now: Duration,
+        subject: &str,
+        events: &EventLog,
+        drops: &HashMap<u64, u64>,
+        media: Option<MediaFacts>,
+    ) -> LinkView {
         let live = self.status.take();
         for (bad, text) in &live.notes {
             events.add(subject, if *bad { EventGrade::Warning } else { EventGrade::Note }, text.clone());

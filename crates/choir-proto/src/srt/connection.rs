@@ -426,11 +426,7 @@ impl Connection {
                     self.state = State::Draining;
                 }
             }
-            Control::Handshake(_)
-            | Control::KeepAlive
-            | Control::CongestionWarning
-            | Control::PeerError(_)
-            | Control::Unknown { .. } => {}
+            Control::Handshake(_) | Control::KeepAlive | Control::CongestionWarning | Control::PeerError(_) | Control::Unknown { .. } => {}
         }
     }
 
@@ -565,11 +561,7 @@ impl Connection {
         let ack = Ack {
             number: self.ack_number,
             next,
-            link: Some(AckLink {
-                rtt_us: self.rtt.rtt as u32,
-                rtt_var_us: self.rtt.var as u32,
-                free_packets: self.receive.free().max(2),
-            }),
+            link: Some(AckLink { rtt_us: self.rtt.rtt as u32, rtt_var_us: self.rtt.var as u32, free_packets: self.receive.free().max(2) }),
             rates: Some(AckRates { packets_per_s, capacity_packets_per_s: packets_per_s, bytes_per_s }),
         };
         self.queue(Control::Ack(ack));

@@ -434,14 +434,13 @@ impl Endpoint {
 
     fn handle_handshake(&mut self, now: i64, from: SocketAddr, h: &Handshake, timestamp: u32, destination: u32) -> bool {
         let for_listener = self.listener.as_ref().is_some_and(|l| destination == 0 || destination == l.id);
-        if for_listener && matches!(h.kind, HandshakeType::Induction | HandshakeType::Conclusion) && self.listen_to(now, from, h, timestamp) {
+        if for_listener && matches!(h.kind, HandshakeType::Induction | HandshakeType::Conclusion) && self.listen_to(now, from, h, timestamp)
+        {
             return true;
         }
         let by_id = self.index.get(&destination).copied().filter(|&i| self.entries[i].peer == from);
         // A rendezvous peer does not know our id at first.
-        let found = by_id.or_else(|| {
-            (destination == 0).then(|| self.entries.iter().position(|e| e.peer == from && !e.over)).flatten()
-        });
+        let found = by_id.or_else(|| (destination == 0).then(|| self.entries.iter().position(|e| e.peer == from && !e.over)).flatten());
         let Some(i) = found else { return false };
         let entry = &mut self.entries[i];
         match &mut entry.phase {

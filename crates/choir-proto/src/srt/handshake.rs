@@ -13,10 +13,7 @@ use super::{
     wire::{Control, Extension, Handshake, HandshakeType, HsCaps, INDUCTION_MAGIC, flags},
 };
 use rand_core::RngCore;
-use std::{
-    net::IpAddr,
-    time::Duration,
-};
+use std::{net::IpAddr, time::Duration};
 
 const REPEAT_US: i64 = 250_000;
 /// Lowest version that speaks handshake version 5.
@@ -168,7 +165,14 @@ pub(super) fn answer(h: &Handshake, config: &LinkConfig, arrived: i64, timestamp
 }
 
 /// The initiator's half: takes the HSRSP to its request.
-fn accept_response(h: &Handshake, config: &LinkConfig, arrived: i64, timestamp: u32, local_isn: Seq, keys: Option<&CipherKeys>) -> Result<Agreed, Refusal> {
+fn accept_response(
+    h: &Handshake,
+    config: &LinkConfig,
+    arrived: i64,
+    timestamp: u32,
+    local_isn: Seq,
+    keys: Option<&CipherKeys>,
+) -> Result<Agreed, Refusal> {
     let caps = h.extensions.iter().find_map(|e| if let Extension::HsRsp(c) = e { Some(*c) } else { None });
     let caps = caps.ok_or(RejectReason::Rogue)?;
     check_flags(&caps)?;
@@ -416,17 +420,15 @@ impl Greeting {
                 self.next_send = now;
                 Step::Stay
             }
-            (Phase::Answering, HandshakeType::Conclusion) if has_request => {
-                match answer(h, &self.config, now, timestamp, self.isn) {
-                    Ok(a) => {
-                        self.answered = Some(Box::new((a.agreed, a.extensions, a.encryption)));
-                        self.phase = Phase::Answered;
-                        self.next_send = now;
-                        Step::Stay
-                    }
-                    Err(refusal) => self.finish(Err(refusal)),
+            (Phase::Answering, HandshakeType::Conclusion) if has_request => match answer(h, &self.config, now, timestamp, self.isn) {
+                Ok(a) => {
+                    self.answered = Some(Box::new((a.agreed, a.extensions, a.encryption)));
+                    self.phase = Phase::Answered;
+                    self.next_send = now;
+                    Step::Stay
                 }
-            }
+                Err(refusal) => self.finish(Err(refusal)),
+            },
             (Phase::Answered, HandshakeType::Conclusion) => {
                 self.next_send = now;
                 Step::Stay

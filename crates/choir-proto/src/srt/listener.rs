@@ -28,9 +28,7 @@ impl StreamMatch {
     fn takes(&self, asked: Option<&str>) -> bool {
         match self {
             Self::Any => true,
-            Self::Exactly(wanted) => {
-                asked.is_some_and(|a| a == wanted || StreamId::parse(a).resource() == Some(wanted))
-            }
+            Self::Exactly(wanted) => asked.is_some_and(|a| a == wanted || StreamId::parse(a).resource() == Some(wanted)),
         }
     }
 }

@@ -28,12 +28,10 @@ mod stats;
 mod timebase;
 pub mod wire;
 
-pub use config::{Ceiling, KeyLength, LinkConfig, Passphrase, PassphraseError, Refresh, MAX_WINDOW, PAYLOAD_MAX};
+pub use config::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, PAYLOAD_MAX, Passphrase, PassphraseError, Refresh};
 pub use crypto::{CipherKeys, derive_kek};
-pub use endpoint::{
-    ConnId, Delivery, Endpoint, EndpointStats, Event, Joined, MAX_CONNECTIONS, Transmit,
-};
-pub use listener::{AcceptRule, RuleId, StreamMatch};
+pub use endpoint::{ConnId, Delivery, Endpoint, EndpointStats, Event, Joined, MAX_CONNECTIONS, Transmit};
 pub use error::{CloseReason, KeyState, RejectReason, SendError};
+pub use listener::{AcceptRule, RuleId, StreamMatch};
 pub use seq::Seq;
 pub use stats::{LinkStats, Window};

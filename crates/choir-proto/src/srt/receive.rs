@@ -1,7 +1,11 @@
 //! The receive buffer: puts packets back into order, knows what is missing and when to say so, and
 //! releases each packet when it is due.
 
-use super::{Seq, timebase::TimeBase, wire::{LossList, MAX_LOSS_RANGES}};
+use super::{
+    Seq,
+    timebase::TimeBase,
+    wire::{LossList, MAX_LOSS_RANGES},
+};
 use bytes::Bytes;
 use std::collections::VecDeque;
 
@@ -18,7 +22,10 @@ pub(super) struct Held {
 
 #[derive(Debug)]
 enum Slot {
-    Missing { noticed: i64, next_report: i64 },
+    Missing {
+        noticed: i64,
+        next_report: i64,
+    },
     /// The sender said that it will not come.
     Gone,
     Have(Held),
@@ -28,7 +35,9 @@ enum Slot {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Arrival {
     /// In order or ahead, `gap` packets missing before it.
-    New { gap: u32 },
+    New {
+        gap: u32,
+    },
     /// Filled a hole by retransmission.
     Recovered,
     /// Filled a hole by itself.
@@ -102,9 +111,7 @@ impl ReceiveBuffer {
     /// True when a packet of this number would be taken, so that junk is not decrypted.
     pub fn wants(&self, seq: Seq) -> bool {
         let d = seq.distance_from(self.next);
-        d >= 0
-            && (d as usize) < self.window
-            && !matches!(self.slots.get(d as usize), Some(Slot::Have(_)))
+        d >= 0 && (d as usize) < self.window && !matches!(self.slots.get(d as usize), Some(Slot::Have(_)))
     }
 
     pub fn insert(&mut self, now: i64, seq: Seq, held: Held, resent: bool) -> Arrival {

@@ -1,6 +1,9 @@
 //! The send buffer: what may have to be sent again, and what is to be sent next.
 
-use super::{Seq, wire::{KeyFlag, LossList}};
+use super::{
+    Seq,
+    wire::{KeyFlag, LossList},
+};
 use bytes::Bytes;
 use std::collections::VecDeque;
 

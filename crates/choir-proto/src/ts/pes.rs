@@ -33,23 +33,13 @@ impl PesHeader {
 }
 
 fn read_time(b: &[u8]) -> u64 {
-    u64::from(b[0] >> 1 & 7) << 30
-        | u64::from(b[1]) << 22
-        | u64::from(b[2] >> 1) << 15
-        | u64::from(b[3]) << 7
-        | u64::from(b[4] >> 1)
+    u64::from(b[0] >> 1 & 7) << 30 | u64::from(b[1]) << 22 | u64::from(b[2] >> 1) << 15 | u64::from(b[3]) << 7 | u64::from(b[4] >> 1)
 }
 
 /// The five bytes of a time stamp behind its prefix.
 pub(super) fn time_bytes(prefix: u8, t: u64) -> [u8; 5] {
     let t = t % super::PTS_WRAP;
-    [
-        prefix << 4 | ((t >> 30) as u8 & 7) << 1 | 1,
-        (t >> 22) as u8,
-        ((t >> 15) as u8) << 1 | 1,
-        (t >> 7) as u8,
-        (t as u8) << 1 | 1,
-    ]
+    [prefix << 4 | ((t >> 30) as u8 & 7) << 1 | 1, (t >> 22) as u8, ((t >> 15) as u8) << 1 | 1, (t >> 7) as u8, (t as u8) << 1 | 1]
 }
 
 /// Appends a header. `payload` is written as length for audio, 0 (unbounded) for video.

@@ -34,7 +34,7 @@ impl SectionReader {
             self.buffer.extend_from_slice(payload);
         }
         let length = 3 + (usize::from(self.buffer.get(1)? & 0x0F) << 8 | usize::from(*self.buffer.get(2)?));
-        if length > SECTION_MAX || length < 12 {
+        if !(12..=SECTION_MAX).contains(&length) {
             self.buffer.clear();
             return None;
         }
@@ -160,7 +160,9 @@ pub(super) fn first_program(section: &[u8]) -> Option<(u16, u16)> {
     if *section.first()? != 0 {
         return None;
     }
-    body.chunks_exact(4).map(|e| (u16::from(e[0]) << 8 | u16::from(e[1]), u16::from(e[2] & 0x1F) << 8 | u16::from(e[3]))).find(|(n, _)| *n != 0)
+    body.chunks_exact(4)
+        .map(|e| (u16::from(e[0]) << 8 | u16::from(e[1]), u16::from(e[2] & 0x1F) << 8 | u16::from(e[3])))
+        .find(|(n, _)| *n != 0)
 }
 
 fn finish(mut section: Vec<u8>) -> Vec<u8> {

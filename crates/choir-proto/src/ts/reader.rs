@@ -245,7 +245,11 @@ impl TsReader {
 
     /// Takes bytes that arrived at `at` (µs; UTC since 1970 if stamps are to be measured against it).
     pub fn push(&mut self, at: i64, data: &[u8]) {
-        if self.carry.is_empty() && self.in_sync && data.len().is_multiple_of(TS_PACKET) && data.chunks_exact(TS_PACKET).all(|p| p[0] == SYNC) {
+        if self.carry.is_empty()
+            && self.in_sync
+            && data.len().is_multiple_of(TS_PACKET)
+            && data.chunks_exact(TS_PACKET).all(|p| p[0] == SYNC)
+        {
             data.chunks_exact(TS_PACKET).for_each(|p| self.packet(at, p));
             return;
         }
@@ -367,8 +371,7 @@ impl TsReader {
             let data = payload.get(header.header_bytes..).unwrap_or_default();
             let random_access = p.adaptation.is_some_and(|a| a.random_access);
             let kept = &data[..data.len().min(limit)];
-            self.streams[i].pes =
-                Some(OpenPes { header, random_access, data: kept.to_vec(), total: data.len(), last: at, broken: false });
+            self.streams[i].pes = Some(OpenPes { header, random_access, data: kept.to_vec(), total: data.len(), last: at, broken: false });
         } else if let Some(pes) = &mut self.streams[i].pes {
             pes.broken |= gap;
             pes.last = at;

@@ -284,7 +284,8 @@ impl Splicer {
         if !same || plain.len() > room {
             return;
         }
-        let differs = self.last_map.as_ref().is_none_or(|l| l.streams != map.streams || l.pcr_pid != map.pcr_pid || l.program != map.program);
+        let differs =
+            self.last_map.as_ref().is_none_or(|l| l.streams != map.streams || l.pcr_pid != map.pcr_pid || l.program != map.program);
         if differs {
             self.map_version = (self.map_version + 1) & 31;
             self.last_map = Some(map.clone());

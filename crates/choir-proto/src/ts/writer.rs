@@ -130,8 +130,8 @@ impl TsWriter {
         let mut pes = std::mem::take(&mut self.pes);
         pes.clear();
         let delimiter = access_unit_delimiter();
-        let needs_delimiter = stream.kind == StreamKind::H264
-            && nal_units(unit.data).next().is_none_or(|n| NalKind::of(n[0]) != NalKind::Delimiter);
+        let needs_delimiter =
+            stream.kind == StreamKind::H264 && nal_units(unit.data).next().is_none_or(|n| NalKind::of(n[0]) != NalKind::Delimiter);
         let size = unit.data.len() + if needs_delimiter { delimiter.len() } else { 0 };
         write_pes_header(if unit.video { VIDEO_STREAM } else { AAC_STREAM }, unit.pts, unit.dts, size, &mut pes);
         if needs_delimiter {

@@ -8,6 +8,7 @@ pub use encode::{Loop, encode_loop};
 pub use scene::{BLOCKS, Scene, read_blocks};
 
 use crate::SimError;
+use bytes::Bytes;
 use choir_core::{link::Link, units::Bitrate};
 use choir_net::{
     clock::{Alarm, unix_us},
@@ -17,7 +18,6 @@ use choir_proto::{
     h26x::{NalKind, Stamp, nal_units, stamp_sei},
     ts::{MuxRate, PTS_WRAP, TsWriter, Unit, WriterConfig},
 };
-use bytes::Bytes;
 use std::{
     collections::VecDeque,
     path::Path,
@@ -151,7 +151,6 @@ async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut 
         pacer.spread(out, due, frame_time, settings.constant.then_some(settings.bitrate.0));
     }
 }
-
 
 /// Chunks with the time at which each leaves.
 struct Chunks {

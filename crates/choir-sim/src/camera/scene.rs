@@ -70,7 +70,7 @@ impl Scene {
         for band in 0..bands {
             let row = horizon + (band * depth / bands + n * depth / bands / total.max(1)) % depth;
             for col in 0..w {
-                if noise(col / 6, band) % 3 > 0 {
+                if !noise(col / 6, band).is_multiple_of(3) {
                     let pixel = &mut self.y[row * w + col];
                     *pixel = pixel.saturating_add(28);
                 }
@@ -102,7 +102,7 @@ impl Scene {
             // Pointed at both ends.
             let end = part.min(length - part);
             let thick = (h / 60).min(end / 2 + 1);
-            self.rect(col, top - thick / 2, 1, thick, 200, Some((if lane % 2 == 0 { 90 } else { 170 }, 150)));
+            self.rect(col, top - thick / 2, 1, thick, 200, Some((if lane.is_multiple_of(2) { 90 } else { 170 }, 150)));
         }
         for seat in 1..=4 {
             let col = (at + seat * length / 5) % w;

@@ -18,7 +18,7 @@ use choir_core::{
 };
 use clap::CommandFactory;
 use clap_complete::Shell;
-use std::{fs, future::Future, io, path::Path, time::Duration};
+use std::{fs, io, path::Path, time::Duration};
 
 /// Prints completions.
 pub fn completions(shell: Shell) {
@@ -49,7 +49,8 @@ fn folder_of(sheet: &Path) -> &Path {
 fn read_url(text: &str) -> Result<Link, Failure> {
     let (link, problems) = parse_url(text);
     for p in problems {
-        let finding = Finding { grade: p.grade, place: None, subject: format!("at character {}", p.at + 1), what: p.what, remedy: p.remedy };
+        let finding =
+            Finding { grade: p.grade, place: None, subject: format!("at character {}", p.at + 1), what: p.what, remedy: p.remedy };
         eprintln!("{}", finding.in_file(&choir_core::link::redact(text)));
     }
     link.ok_or_else(|| Failure::told(USAGE))
@@ -69,15 +70,12 @@ async fn until_stopped(for_time: Option<Duration>) {
     }
 }
 
-fn interrupted() -> impl Future<Output = ()> {
-    async {
-        let mut term = match tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) {
-            Ok(term) => term,
-            Err(_) => return std::future::pending().await,
-        };
-        tokio::select! {
-            _ = tokio::signal::ctrl_c() => {}
-            _ = term.recv() => {}
-        }
+async fn interrupted() {
+    let Ok(mut term) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) else {
+        return std::future::pending().await;
+    };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        _ = term.recv() => {}
     }
 }

@@ -37,12 +37,7 @@ pub struct Presentation {
 }
 
 /// Shows a running show until it is to end; gives its last view.
-pub async fn present(
-    show: &Show,
-    claim: Claim,
-    how: Presentation,
-    beside: Option<impl Future<Output = ()>>,
-) -> Result<ShowView, Failure> {
+pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Option<impl Future<Output = ()>>) -> Result<ShowView, Failure> {
     let (asked, mut stop_asked) = mpsc::channel(1);
     let server = tokio::spawn(control::serve(claim, show.clone(), asked));
     let live = stdout().is_terminal() && !how.plain && !how.json;

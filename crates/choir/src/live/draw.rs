@@ -174,8 +174,19 @@ mod tests {
         app.show(ShowView {
             show: "Tarn Hollow Regatta".into(),
             lines: vec![line("finish-tower", State::Steady), line("start-pontoon", State::Broken)],
-            feeds: vec![FeedView { name: "boathouse-1".into(), line: "finish-tower".into(), outs: vec![link(State::Steady)], ..FeedView::default() }],
-            events: vec![EventView { number: 1, at_ms: 0, subject: "line start-pontoon".into(), text: "broken: nothing heard".into(), grade: EventGrade::Trouble }],
+            feeds: vec![FeedView {
+                name: "boathouse-1".into(),
+                line: "finish-tower".into(),
+                outs: vec![link(State::Steady)],
+                ..FeedView::default()
+            }],
+            events: vec![EventView {
+                number: 1,
+                at_ms: 0,
+                subject: "line start-pontoon".into(),
+                text: "broken: nothing heard".into(),
+                grade: EventGrade::Trouble,
+            }],
             ..ShowView::default()
         });
         app
@@ -193,7 +204,9 @@ mod tests {
     fn both_sizes_show_what_matters() {
         for (w, h) in [(80, 24), (158, 46)] {
             let text = screen(&app(), w, h);
-            for wanted in ["Tarn Hollow Regatta", "1 broken", "finish-tower", "6.0 Mbps", "96 of 120", "boathouse-1", "nothing heard", "q leave"] {
+            for wanted in
+                ["Tarn Hollow Regatta", "1 broken", "finish-tower", "6.0 Mbps", "96 of 120", "boathouse-1", "nothing heard", "q leave"]
+            {
                 assert!(text.contains(wanted), "{w}x{h} lacks {wanted}:\n{text}");
             }
         }

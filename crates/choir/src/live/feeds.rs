@@ -31,7 +31,12 @@ fn plain(text: String) -> (String, Style) {
 
 const COLUMNS: &[Column<Out>] = &[
     Column { head: "feed", width: 16, from: 0, cell: |_, o| plain(format!("{} {}", o.number, o.feed.name)) },
-    Column { head: "state", width: 9, from: 0, cell: |a, o| (o.out.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(o.out.state)) },
+    Column {
+        head: "state",
+        width: 9,
+        from: 0,
+        cell: |a, o| (o.out.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(o.out.state)),
+    },
     Column { head: "     rate", width: 10, from: 0, cell: |_, o| plain(format!("{:>9}", Bitrate(o.out.rate_bps).to_string())) },
     Column { head: "carries", width: 34, from: 120, cell: carries },
     Column { head: "carries", width: 16, from: 0, cell: carries },
@@ -67,6 +72,7 @@ pub fn table(frame: &mut Frame<'_>, app: &App, area: Rect) {
         }
     }
     let widths = columns.iter().map(|c| Constraint::Length(c.width));
-    let head = Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
+    let head =
+        Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
     frame.render_widget(Table::new(rows, widths).header(head).column_spacing(1).block(section(app, " feeds ")), area);
 }

@@ -48,12 +48,27 @@ pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
 
 const COLUMNS: &[Column<LineView>] = &[
     Column { head: "line", width: 16, from: 0, cell: |_, l| plain(l.name.clone()) },
-    Column { head: "state", width: 9, from: 0, cell: |a, l| (l.link.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(l.link.state)) },
+    Column {
+        head: "state",
+        width: 9,
+        from: 0,
+        cell: |a, l| (l.link.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(l.link.state)),
+    },
     Column { head: "     rate", width: 10, from: 0, cell: |_, l| plain(format!("{:>9}", Bitrate(l.link.rate_bps).to_string())) },
     Column { head: "last 20 s", width: 20, from: 120, cell: |a, l| (rate_spark(l, 20), a.theme.chart()) },
     Column { head: "rtt ms", width: 6, from: 0, cell: |_, l| plain(format!("{:>6}", number(l.link.rtt_ms))) },
-    Column { head: "     loss %", width: 12, from: 0, cell: |a, l| (loss(&l.link), if l.link.missing_percent > 0.0 { a.theme.alarm() } else { Style::new() }) },
-    Column { head: "missing", width: 7, from: 110, cell: |a, l| (format!("{:>7}", l.link.missing), if l.link.missing > 0 { a.theme.alarm() } else { Style::new() }) },
+    Column {
+        head: "     loss %",
+        width: 12,
+        from: 0,
+        cell: |a, l| (loss(&l.link), if l.link.missing_percent > 0.0 { a.theme.alarm() } else { Style::new() }),
+    },
+    Column {
+        head: "missing",
+        width: 7,
+        from: 110,
+        cell: |a, l| (format!("{:>7}", l.link.missing), if l.link.missing > 0 { a.theme.alarm() } else { Style::new() }),
+    },
     Column { head: "repaired", width: 8, from: 130, cell: |_, l| plain(format!("{:>8}", l.link.recovered)) },
     Column { head: " headroom ms", width: 20, from: 100, cell: |a, l| headroom(a, &l.link, 8) },
     Column { head: " headroom ms", width: 12, from: 0, cell: |a, l| headroom(a, &l.link, 0) },
@@ -64,7 +79,10 @@ const COLUMNS: &[Column<LineView>] = &[
 ];
 
 fn up_for(app: &App, l: &LinkView) -> String {
-    l.up_since_ms.map_or_else(|| "-".into(), |t| say_duration(Duration::from_millis(app.view.now_ms.saturating_sub(t) / 1000 * 1000)).replace(".0 s", " s"))
+    l.up_since_ms.map_or_else(
+        || "-".into(),
+        |t| say_duration(Duration::from_millis(app.view.now_ms.saturating_sub(t) / 1000 * 1000)).replace(".0 s", " s"),
+    )
 }
 
 /// Of columns with the same head only the widest that the screen allows is shown.
@@ -98,7 +116,8 @@ pub fn table(frame: &mut Frame<'_>, app: &App, area: Rect) {
         Row::new(cells).style(if i == app.chosen { app.theme.chosen() } else { Style::new() })
     });
     let widths = columns.iter().map(|c| Constraint::Length(c.width));
-    let head = Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
+    let head =
+        Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
     let table = Table::new(rows, widths).header(head).column_spacing(1).block(section(app, " lines "));
     frame.render_widget(table, area);
 }
@@ -153,7 +172,12 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
             l.link.latency_ms.map_or_else(|| "-".into(), |v| format!("{v:.0} ms")),
             app.theme.chart(),
         ),
-        ("lost", l.history.iter().map(|s| s.lost as f64).collect(), peak(l.history.iter().map(|s| s.lost)), app.theme.event(choir_core::view::EventGrade::Warning)),
+        (
+            "lost",
+            l.history.iter().map(|s| s.lost as f64).collect(),
+            peak(l.history.iter().map(|s| s.lost)),
+            app.theme.event(choir_core::view::EventGrade::Warning),
+        ),
         ("missing", l.history.iter().map(|s| s.missing as f64).collect(), peak(l.history.iter().map(|s| s.missing)), app.theme.alarm()),
     ];
     let room = area.height;
@@ -172,7 +196,11 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
         for (i, row) in columns(&values, width, height, top).into_iter().enumerate() {
             let label = if i == 0 { format!(" {name:9} ") } else { " ".repeat(11) };
             let scale = if i == 0 { format!(" {top_text}") } else { String::new() };
-            rows.push(Line::from(vec![Span::styled(label, app.theme.head()), Span::styled(row, style), Span::styled(scale, app.theme.quiet())]));
+            rows.push(Line::from(vec![
+                Span::styled(label, app.theme.head()),
+                Span::styled(row, style),
+                Span::styled(scale, app.theme.quiet()),
+            ]));
         }
         if each > 1 {
             rows.push(Line::default());
@@ -184,7 +212,10 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
     if rows.len() < usize::from(room) || rows.last().is_some_and(|l| l.spans.is_empty()) {
         rows.truncate(usize::from(room) - 1);
         let gap = " ".repeat(width.saturating_sub(7));
-        rows.push(Line::from(Span::styled(format!("{}a minute ago{}now", " ".repeat(11), gap.get(8..).unwrap_or_default()), app.theme.quiet())));
+        rows.push(Line::from(Span::styled(
+            format!("{}a minute ago{}now", " ".repeat(11), gap.get(8..).unwrap_or_default()),
+            app.theme.quiet(),
+        )));
     }
     frame.render_widget(Paragraph::new(rows), area);
 }

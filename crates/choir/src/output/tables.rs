@@ -97,7 +97,20 @@ pub fn show(v: &ShowView, width: usize) -> String {
     let ran = say_duration(Duration::from_millis(v.now_ms.saturating_sub(v.started_ms)));
     let _ = writeln!(out, "{}: running for {ran}, process {}\n", v.show, v.pid);
     let state = |l: &LinkView| or_dash(l.state.map(|s| s.to_string()));
-    let heads = ["line", "state", ">rate", ">rtt ms", ">loss %", ">missing", ">repaired", ">headroom ms", ">delay ms", "encryption", "peer", "up for"];
+    let heads = [
+        "line",
+        "state",
+        ">rate",
+        ">rtt ms",
+        ">loss %",
+        ">missing",
+        ">repaired",
+        ">headroom ms",
+        ">delay ms",
+        "encryption",
+        "peer",
+        "up for",
+    ];
     let rows: Vec<Vec<String>> = v
         .lines
         .iter()

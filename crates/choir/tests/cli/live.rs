@@ -81,7 +81,8 @@ impl Drop for Screen {
 }
 
 fn sheet(place: &Place) -> String {
-    let text = format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"finish-tower\"\nfrom = \"udp://127.0.0.1:{}\"\n", port());
+    let text =
+        format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"finish-tower\"\nfrom = \"udp://127.0.0.1:{}\"\n", port());
     place.write("w.toml", &text)
 }
 

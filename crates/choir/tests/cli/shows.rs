@@ -127,11 +127,30 @@ fn a_path_between_two_ends_loses_what_it_is_told_to_and_the_link_repairs_it() {
     let clip = format!("{}?repeat", place.clip());
     let (a, b) = (port(), port());
     let mut path = place.start(&[
-        "sim", "path", "--in", &format!("127.0.0.1:{a}"), "--out", &format!("127.0.0.1:{b}"), "--delay", "20ms", "--jitter", "5ms", "--loss", "3%",
-        "--burst", "2", "--duplicate", "1%", "--reorder", "1%", "--seed", "7",
+        "sim",
+        "path",
+        "--in",
+        &format!("127.0.0.1:{a}"),
+        "--out",
+        &format!("127.0.0.1:{b}"),
+        "--delay",
+        "20ms",
+        "--jitter",
+        "5ms",
+        "--loss",
+        "3%",
+        "--burst",
+        "2",
+        "--duplicate",
+        "1%",
+        "--reorder",
+        "1%",
+        "--seed",
+        "7",
     ]);
     path.says("and back");
-    let mut receiver = place.start(&["link", &format!("srt://127.0.0.1:{b}?mode=listener&latency=400"), "got.ts", "--json", "--every", "1h"]);
+    let mut receiver =
+        place.start(&["link", &format!("srt://127.0.0.1:{b}?mode=listener&latency=400"), "got.ts", "--json", "--every", "1h"]);
     let mut sender = place.start(&["link", &clip, &format!("srt://127.0.0.1:{a}?latency=400"), "--for", "10s"]);
     sender.end();
     receiver.interrupt();
