@@ -19,7 +19,7 @@ pub(super) fn check(r: &mut Reader<'_>, line_names: &[String], lines: &[Named<Li
     for f in feeds {
         let (feed, subject) = (&f.item, format!("feed \"{}\"", f.item.name));
         if !names.contains(&feed.line.as_str()) && !names.is_empty() {
-            r.add(Grade::Error, f.at, &subject, format!("there is no line \"{}\".", feed.line), did_you_mean(&feed.line, &names));
+            r.add(Grade::Error, f.value_at, &subject, format!("there is no line \"{}\".", feed.line), did_you_mean(&feed.line, &names));
         }
         if feed.to.iter().any(|l| matches!(l, Link::Udp(u) if u.host.is_none())) {
             r.add(Grade::Error, f.at, &subject, "a UDP destination needs a host.", "Write udp://HOST:PORT.");
@@ -62,8 +62,8 @@ fn ports(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
     for l in lines {
         let subject = format!("line \"{}\"", l.item.name);
         match &l.item.from {
-            Link::Srt(s) => waits.extend(listener(s, &subject, l.at, true)),
-            Link::Udp(u) => waits.push(Waits { subject, at: l.at, host: u.host.as_deref(), port: u.port, stream: None }),
+            Link::Srt(s) => waits.extend(listener(s, &subject, l.value_at, true)),
+            Link::Udp(u) => waits.push(Waits { subject, at: l.value_at, host: u.host.as_deref(), port: u.port, stream: None }),
             Link::File(_) => {}
         }
     }

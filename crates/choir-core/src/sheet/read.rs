@@ -18,7 +18,10 @@ const SHEET_MAX: usize = 1 << 20;
 #[derive(Debug, Clone)]
 pub(super) struct Named<T> {
     pub item: T,
+    /// Its heading.
     pub at: usize,
+    /// The value that says what it is connected to.
+    pub value_at: usize,
 }
 
 /// Reads a sheet and judges it. The sheet is there when no finding is an error.
@@ -99,8 +102,8 @@ impl Reader<'_> {
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
         self.known(root, "", &["show", "line", "feed"]);
         let show = self.show(root);
-        let lines = self.entries(root, "line", Self::line);
-        let feeds = self.entries(root, "feed", Self::feed);
+        let lines = self.entries(root, ("line", "from"), Self::line);
+        let feeds = self.entries(root, ("feed", "line"), Self::feed);
         if root.get("line").is_none() {
             self.error(0, "", "the sheet has no line.", "Add a [[line]] with name and from.");
         }
@@ -143,7 +146,12 @@ impl Reader<'_> {
         }
     }
 
-    fn entries<T>(&mut self, root: &dyn TableLike, key: &str, read: fn(&mut Self, &dyn TableLike, usize) -> Option<T>) -> Vec<Named<T>> {
+    fn entries<T>(
+        &mut self,
+        root: &dyn TableLike,
+        (key, value_key): (&str, &str),
+        read: fn(&mut Self, &dyn TableLike, usize) -> Option<T>,
+    ) -> Vec<Named<T>> {
         let Some(item) = root.get(key) else { return Vec::new() };
         let Some(array) = item.as_array_of_tables() else {
             self.error(start(item.span()), key, format!("{key} must be written as [[{key}]]."), "With two brackets, once per entry.");
@@ -152,7 +160,8 @@ impl Reader<'_> {
         let mut entries = Vec::new();
         for table in array {
             let at = start(table.span());
-            entries.extend(read(self, table, at).map(|item| Named { item, at }));
+            let value_at = table.get(value_key).and_then(Item::span).map_or(at, |s| s.start);
+            entries.extend(read(self, table, at).map(|item| Named { item, at, value_at }));
         }
         entries
     }

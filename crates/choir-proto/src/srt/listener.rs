@@ -100,3 +100,36 @@ impl Listener {
         exact.or_else(|| self.rules.iter().find(|r| r.stream == StreamMatch::Any))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_cookie_holds_for_this_minute_and_the_next_and_for_one_address() {
+        let listener = Listener::new(1, [7; 32]);
+        let from: SocketAddr = ([127, 20, 0, 11], 5000).into();
+        let cookie = listener.cookie(from, 3);
+        assert!(listener.knows(from, cookie, 3 * MINUTE_US));
+        assert!(listener.knows(from, cookie, 5 * MINUTE_US - 1));
+        assert!(!listener.knows(from, cookie, 5 * MINUTE_US));
+        assert!(!listener.knows(([127, 20, 0, 11], 5001).into(), cookie, 3 * MINUTE_US));
+        assert!(!Listener::new(1, [8; 32]).knows(from, cookie, 3 * MINUTE_US));
+    }
+
+    #[test]
+    fn exact_rules_come_before_any() {
+        let mut listener = Listener::new(1, [7; 32]);
+        let rule = |id, stream| AcceptRule { id: RuleId(id), stream, config: LinkConfig::default(), max_callers: 1 };
+        listener.rules = vec![rule(1, StreamMatch::Any), rule(2, StreamMatch::Exactly("launch".into()))];
+        let of = |id: Option<&str>| listener.rule_for(id).map(|r| r.id.0);
+        assert_eq!((of(None), of(Some("launch")), of(Some("#!::r=launch,u=me")), of(Some("x"))), (Some(1), Some(2), Some(2), Some(1)));
+    }
+
+    #[test]
+    fn key_material_is_judged_a_bounded_number_of_times_a_second() {
+        let mut listener = Listener::new(1, [7; 32]);
+        assert_eq!((0..1000).filter(|_| listener.may_judge_keys(5)).count(), KEYED_PER_SECOND as usize);
+        assert!(listener.may_judge_keys(1_000_005));
+    }
+}

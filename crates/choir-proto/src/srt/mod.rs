@@ -10,7 +10,7 @@
 //! [`Endpoint::poll_transmit`], [`Endpoint::poll_event`] and [`Endpoint::poll_timeout`], in that order.
 //!
 //! Junk from strangers is counted and dropped. What a peer can make us keep is bounded by
-//! [`LinkConfig::window`] packets per direction and [`MAX_CONNECTIONS`] per endpoint; the listener
+//! `LinkConfig::window` packets per direction and [`MAX_CONNECTIONS`] per endpoint; the listener
 //! keeps nothing before a caller has returned its cookie.
 
 mod config;

@@ -144,6 +144,9 @@ impl ReceiveBuffer {
             Slot::Gone => Arrival::Recovered,
             Slot::Missing { noticed, .. } => {
                 self.missing -= 1;
+                if self.missing == 0 {
+                    self.next_report = i64::MAX;
+                }
                 if resent {
                     Arrival::Recovered
                 } else {
@@ -278,5 +281,135 @@ impl ReceiveBuffer {
         }
         self.next_report = earliest;
         (!list.0.is_empty()).then_some(list)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const LATENCY: i64 = 100_000;
+
+    fn buffer(window: u32) -> (ReceiveBuffer, TimeBase) {
+        (ReceiveBuffer::new(Seq::new(10), window, 20_000, true), TimeBase::new(0, 0, LATENCY))
+    }
+
+    fn held(ts: i64) -> Held {
+        Held { ts, payload: Bytes::from_static(b"x") }
+    }
+
+    fn put(b: &mut ReceiveBuffer, now: i64, seq: u32, resent: bool) -> Arrival {
+        b.insert(now, Seq::new(seq), held(i64::from(seq) * 1000), resent)
+    }
+
+    fn seqs(list: &LossList) -> Vec<(u32, u32)> {
+        list.0.iter().map(|(a, b)| (a.raw(), b.raw())).collect()
+    }
+
+    #[test]
+    fn packets_in_order_are_acknowledged_and_released_when_due() {
+        let (mut b, base) = buffer(64);
+        assert_eq!(put(&mut b, 0, 10, false), Arrival::New { gap: 0 });
+        assert_eq!(put(&mut b, 0, 11, false), Arrival::New { gap: 0 });
+        assert_eq!((b.ack(), b.held()), (Seq::new(12), 2));
+        assert_eq!(b.next_due(&base), Some(10_000 + LATENCY));
+        assert!(b.release(10_000 + LATENCY - 1, &base).is_none());
+        let r = b.release(10_000 + LATENCY, &base).expect("due");
+        assert_eq!((r.seq, r.skipped, r.due), (Seq::new(10), 0, 10_000 + LATENCY));
+        assert!(b.release(10_000 + LATENCY, &base).is_none(), "the next is due a millisecond later");
+    }
+
+    #[test]
+    fn a_gap_is_reported_at_once_and_again_after_half_the_patience() {
+        let (mut b, _) = buffer(64);
+        put(&mut b, 0, 10, false);
+        assert_eq!(put(&mut b, 1000, 14, false), Arrival::New { gap: 3 });
+        assert_eq!(b.report_at(), Some(1000));
+        let list = b.poll_report(1000, 60_000).expect("a report");
+        assert_eq!(seqs(&list), [(11, 13)]);
+        assert!(b.poll_report(1000, 60_000).is_none(), "once");
+        assert_eq!(put(&mut b, 20_000, 12, true), Arrival::Recovered);
+        assert_eq!(b.report_at(), Some(31_000));
+        assert_eq!(seqs(&b.poll_report(31_000, 60_000).expect("again")), [(11, 11), (13, 13)]);
+        assert_eq!(b.ack(), Seq::new(11));
+        put(&mut b, 40_000, 11, true);
+        put(&mut b, 40_000, 13, true);
+        assert_eq!((b.ack(), b.report_at()), (Seq::new(15), None));
+    }
+
+    #[test]
+    fn a_short_round_trip_is_never_reported_faster_than_the_draft_allows() {
+        let (mut b, _) = buffer(64);
+        put(&mut b, 0, 10, false);
+        put(&mut b, 0, 12, false);
+        b.poll_report(0, 3_000);
+        assert_eq!(b.report_at(), Some(REPORT_MIN_US));
+    }
+
+    #[test]
+    fn reordering_raises_a_tolerance_that_melts_again() {
+        let (mut b, _) = buffer(4096);
+        put(&mut b, 0, 10, false);
+        put(&mut b, 1000, 12, false);
+        assert_eq!(put(&mut b, 5000, 11, false), Arrival::Reordered);
+        put(&mut b, 6000, 14, false);
+        assert_eq!(b.report_at(), Some(6000 + 5000), "it came 4 ms late: the next gap is given 5 ms");
+        let mut now = 6000;
+        for _ in 0..60 {
+            now += 1_100_000;
+            b.poll_report(now, 60_000);
+        }
+        put(&mut b, now, 16, false);
+        assert!(b.report_at().is_some_and(|t| t <= now + 100), "after a minute without it, gaps are reported at once");
+    }
+
+    #[test]
+    fn a_hole_is_skipped_when_the_packet_after_it_is_due_and_late_comers_are_told_from_doubles() {
+        let (mut b, base) = buffer(64);
+        put(&mut b, 0, 10, false);
+        put(&mut b, 0, 13, false);
+        b.release(110_000, &base).expect("the first");
+        assert_eq!(b.next_due(&base), Some(113_000));
+        let r = b.release(113_000, &base).expect("past the hole");
+        assert_eq!((r.seq, r.skipped, b.skipped_total), (Seq::new(13), 2, 2));
+        assert_eq!(put(&mut b, 114_000, 11, true), Arrival::Late);
+        assert_eq!(put(&mut b, 114_000, 13, false), Arrival::Duplicate);
+        assert_eq!((b.ack(), b.report_at()), (Seq::new(14), None));
+    }
+
+    #[test]
+    fn without_late_drop_a_hole_is_waited_for_until_the_sender_gives_it_up() {
+        let mut b = ReceiveBuffer::new(Seq::new(10), 64, 0, false);
+        let base = TimeBase::new(0, 0, LATENCY);
+        put(&mut b, 0, 12, false);
+        assert_eq!(b.next_due(&base), None);
+        assert!(b.release(10_000_000, &base).is_none());
+        b.handle_drop(Seq::new(10), Seq::new(11));
+        assert_eq!(b.release(10_000_000, &base).map(|r| (r.seq, r.skipped)), Some((Seq::new(12), 2)));
+    }
+
+    #[test]
+    fn a_jump_beyond_the_window_is_ignored_and_a_drop_request_moves_an_empty_buffer() {
+        let (mut b, _) = buffer(64);
+        assert_eq!(put(&mut b, 0, 10 + 64, false), Arrival::Beyond);
+        assert!(!b.wants(Seq::new(10 + 64)) && b.wants(Seq::new(10 + 63)));
+        b.handle_drop(Seq::new(10), Seq::new(5000));
+        assert_eq!((b.ack(), b.skipped_total), (Seq::new(5001), 4991));
+        // Backwards and past ranges are junk.
+        b.handle_drop(Seq::new(6000), Seq::new(5500));
+        b.handle_drop(Seq::new(1), Seq::new(20));
+        assert_eq!((b.ack(), b.held()), (Seq::new(5001), 0));
+    }
+
+    #[test]
+    fn a_report_holds_what_one_datagram_carries() {
+        let (mut b, _) = buffer(4096);
+        for n in 0..1000 {
+            put(&mut b, 0, 10 + n * 2, false);
+        }
+        let first = b.poll_report(0, 60_000).expect("a report");
+        assert_eq!(first.0.len(), MAX_LOSS_RANGES);
+        let second = b.poll_report(0, 60_000).expect("the rest follows at once");
+        assert_eq!(second.0[0].0, first.0[MAX_LOSS_RANGES - 1].1.add(2));
     }
 }

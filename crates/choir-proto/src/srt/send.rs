@@ -207,3 +207,96 @@ impl SendBuffer {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn filled(count: u32) -> SendBuffer {
+        let mut b = SendBuffer::new(Seq::new(100), 64, 64);
+        for n in 0..count {
+            b.push(i64::from(n) * 1000, KeyFlag::Clear, Bytes::from_static(b"payload"));
+        }
+        b
+    }
+
+    fn send_all(b: &mut SendBuffer, now: i64) -> Vec<(u32, bool)> {
+        std::iter::from_fn(|| b.next(now).map(|p| (p.seq.raw(), p.resent))).collect()
+    }
+
+    fn nak(ranges: &[(u32, u32)]) -> LossList {
+        LossList(ranges.iter().map(|(a, b)| (Seq::new(*a), Seq::new(*b))).collect())
+    }
+
+    #[test]
+    fn asked_for_packets_go_before_new_ones_and_not_twice_within_a_round_trip() {
+        let mut b = filled(5);
+        for n in 0..3 {
+            assert_eq!(b.next(0).map(|p| p.seq.raw()), Some(100 + n));
+        }
+        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000), (2, None));
+        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000), (2, None), "queued already");
+        assert_eq!(send_all(&mut b, 50_000), [(100, true), (101, true), (103, false), (104, false)]);
+        b.handle_nak(&nak(&[(100, 101)]), 70_000, 40_000);
+        assert_eq!(send_all(&mut b, 70_000), [], "may still be on its way");
+        b.handle_nak(&nak(&[(100, 101)]), 90_000, 40_000);
+        assert_eq!(send_all(&mut b, 90_000), [(100, true), (101, true)]);
+    }
+
+    #[test]
+    fn acknowledged_packets_are_gone_and_junk_acknowledgements_change_nothing() {
+        let mut b = filled(4);
+        send_all(&mut b, 0);
+        assert_eq!(b.handle_ack(Seq::new(102)), Some(1000), "origin of the last one covered");
+        assert_eq!(b.in_flight(), 2);
+        assert_eq!(b.handle_ack(Seq::new(101)), None);
+        assert_eq!(b.handle_ack(Seq::new(9000)), None, "never sent");
+        assert_eq!(b.in_flight(), 2);
+        let (reported, gone) = b.handle_nak(&nak(&[(99, 102)]), 90_000, 1000);
+        assert_eq!((reported, gone), (1, Some((Seq::new(99), Seq::new(101)))), "what is gone is named");
+    }
+
+    #[test]
+    fn a_hostile_report_costs_one_window_of_work() {
+        let mut b = filled(60);
+        send_all(&mut b, 0);
+        let ranges = vec![(100, 0x3FFF_FFFF); 180];
+        assert_eq!(b.handle_nak(&nak(&ranges), 90_000, 1000).0, 64);
+    }
+
+    #[test]
+    fn old_packets_are_forgotten_sent_or_not() {
+        let mut b = filled(4);
+        b.next(0);
+        assert_eq!(b.forget_at(1_000_000), Some(1_000_000));
+        assert_eq!(b.forget_old(1_001_500, 1_000_000), Some((2, Seq::new(100), Seq::new(101))));
+        assert_eq!(send_all(&mut b, 1_001_500), [(102, false), (103, false)]);
+        assert_eq!(b.forget_old(1_001_500, 1_000_000), None);
+    }
+
+    #[test]
+    fn a_lost_tail_is_sent_again_once_nothing_else_is_to_be_sent() {
+        let mut b = filled(2);
+        b.next(5000);
+        assert_eq!(b.tail_at(60_000), None, "there is more to send");
+        b.next(6000);
+        assert_eq!(b.tail_at(60_000), Some(6000 + 60_000 + 20_000));
+        b.resend_tail();
+        b.resend_tail();
+        assert_eq!(send_all(&mut b, 90_000), [(101, true)]);
+        b.handle_ack(Seq::new(102));
+        assert_eq!(b.tail_at(60_000), None);
+    }
+
+    #[test]
+    fn the_peer_s_window_holds_new_packets_back() {
+        let mut b = SendBuffer::new(Seq::new(0), 64, 4);
+        for n in 0..10 {
+            b.push(n, KeyFlag::Clear, Bytes::new());
+        }
+        assert_eq!(send_all(&mut b, 0).len(), 4);
+        assert!(!b.has_work());
+        b.handle_ack(Seq::new(3));
+        assert_eq!(send_all(&mut b, 0).len(), 3);
+    }
+}

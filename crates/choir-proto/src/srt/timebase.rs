@@ -121,3 +121,53 @@ impl Rtt {
         self.rtt + 4 * self.var
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn due_carries_over_the_wrap_of_the_timestamps() {
+        let near = u32::MAX - 500_000;
+        let mut base = TimeBase::new(7_000_000, near, 120_000);
+        let (a, b) = (base.unwrap(near.wrapping_add(400_000)), base.unwrap(near.wrapping_add(1_000_000)));
+        assert_eq!(base.due(a), 7_000_000 + 400_000 + 120_000);
+        assert_eq!(base.due(b), 7_000_000 + 1_000_000 + 120_000);
+        assert_eq!(base.unwrap(near.wrapping_add(400_000)), a, "a late packet still finds its place");
+    }
+
+    #[test]
+    fn drift_is_followed_slowly_and_queues_on_the_way_are_not_taken_for_it() {
+        let mut base = TimeBase::new(0, 0, 0);
+        let mut now = 0;
+        for second in 0..120i64 {
+            for k in 0..100 {
+                now = second * 1_000_000 + k * 10_000;
+                // The peer's clock is 100 ppm slow; every other sample waited 30 ms in a queue on the way here.
+                let there = now - now / 10_000;
+                let queued = if k % 2 == 0 { 30_000 } else { 0 };
+                base.handle_sample(now, (there - 10_000 - queued) as u32, 20_000 + queued);
+            }
+        }
+        let expected = now / 10_000;
+        assert!((base.drift_us() - expected).abs() < 1000, "{} for {expected}", base.drift_us());
+    }
+
+    #[test]
+    fn the_first_round_trip_counts_whole_and_a_peer_s_word_only_until_we_measure() {
+        let mut rtt = Rtt::default();
+        rtt.adopt(0, 80_000, 1_000);
+        assert_eq!((rtt.rtt, rtt.var, rtt.measured), (80_000, 1_000, true));
+        rtt.adopt(0, u32::MAX, u32::MAX);
+        assert_eq!(rtt.rtt, RTT_MAX_US, "a hostile report is bounded");
+        let mut own = Rtt::default();
+        own.sample(0, 40_000);
+        assert_eq!((own.rtt, own.var), (40_000, 20_000));
+        own.adopt(10, 90_000, 0);
+        assert_eq!(own.rtt, 40_000);
+        for _ in 0..50 {
+            own.sample(0, 40_000);
+        }
+        assert!(own.patience() < 40_100);
+    }
+}

@@ -59,6 +59,7 @@ impl Scene {
 
     /// Draws frame `n` of a loop of `total` frames: the last leads back to the first.
     pub fn draw(&mut self, n: usize, total: usize, name: &str) {
+        let (number, n) = (n, n % total.max(1));
         self.y.copy_from_slice(&self.background.0);
         self.u.copy_from_slice(&self.background.1);
         self.v.copy_from_slice(&self.background.2);
@@ -87,9 +88,9 @@ impl Scene {
         let scale = (h / 180).max(1);
         self.rect(0, 0, w, 12 * scale, 30, Some((128, 128)));
         self.text(4 * scale, 2 * scale, scale, name);
-        let digits = format!("{n:05}");
+        let digits = format!("{number:05}");
         self.text(w.saturating_sub(44 * scale), 2 * scale, scale, &digits);
-        self.blocks(n as u16);
+        self.blocks(number as u16);
     }
 
     fn boat(&mut self, n: usize, total: usize, lane: usize, row: usize) {

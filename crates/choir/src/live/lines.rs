@@ -55,7 +55,7 @@ const COLUMNS: &[Column<LineView>] = &[
         cell: |a, l| (l.link.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(l.link.state)),
     },
     Column { head: "     rate", width: 10, from: 0, cell: |_, l| plain(format!("{:>9}", Bitrate(l.link.rate_bps).to_string())) },
-    Column { head: "last 20 s", width: 20, from: 120, cell: |a, l| (rate_spark(l, 20), a.theme.chart()) },
+    Column { head: "last 10 s", width: 10, from: 120, cell: |a, l| (rate_spark(l, 10), a.theme.chart()) },
     Column { head: "rtt ms", width: 6, from: 0, cell: |_, l| plain(format!("{:>6}", number(l.link.rtt_ms))) },
     Column {
         head: "     loss %",
@@ -70,11 +70,12 @@ const COLUMNS: &[Column<LineView>] = &[
         cell: |a, l| (format!("{:>7}", l.link.missing), if l.link.missing > 0 { a.theme.alarm() } else { Style::new() }),
     },
     Column { head: "repaired", width: 8, from: 130, cell: |_, l| plain(format!("{:>8}", l.link.recovered)) },
-    Column { head: " headroom ms", width: 20, from: 100, cell: |a, l| headroom(a, &l.link, 8) },
+    Column { head: " headroom ms", width: 18, from: 100, cell: |a, l| headroom(a, &l.link, 6) },
     Column { head: " headroom ms", width: 12, from: 0, cell: |a, l| headroom(a, &l.link, 0) },
     Column { head: "delay ms", width: 8, from: 145, cell: |_, l| plain(format!("{:>8}", number(l.delay_ms))) },
     Column { head: "encryption", width: 15, from: 130, cell: |_, l| plain(l.link.encryption.clone()) },
-    Column { head: "peer", width: 18, from: 150, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
+    Column { head: "peer", width: 17, from: 150, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
+    Column { head: "up", width: 11, from: 158, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
     Column { head: "up", width: 8, from: 76, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
 ];
 

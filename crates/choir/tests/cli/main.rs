@@ -1,8 +1,8 @@
 //! The built `choir`, driven as an engineer would, on files in a temporary folder and loopback ports.
 
-mod links;
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
+mod links;
 mod live;
 mod place;
 mod shows;
