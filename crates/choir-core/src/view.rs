@@ -102,6 +102,9 @@ pub struct MediaView {
     pub keyframe_frames: Option<u32>,
     /// `AAC 48 kHz stereo`.
     pub audio: Option<String>,
+    /// Every stream of the programme.
+    #[serde(default)]
+    pub streams: Vec<StreamView>,
     /// Longest distance between clock references, ms.
     pub pcr_interval_ms: f64,
     /// Spread of arrival against the stream's clock, ms.
@@ -112,6 +115,17 @@ pub struct MediaView {
     pub frames: u64,
     /// Last frame number, where the picture carries one.
     pub frame: Option<u64>,
+}
+
+/// One stream of a programme.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct StreamView {
+    /// Its packets.
+    pub pid: u16,
+    /// `H.264`.
+    pub kind: String,
+    /// Bits per second, packet headers included.
+    pub rate_bps: u64,
 }
 
 /// One line.

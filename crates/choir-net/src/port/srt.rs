@@ -430,6 +430,7 @@ impl Driver {
                 self.endpoint.handle_unreachable(peer);
             }
         } else if self.send_trouble.replace(e.kind()) != Some(e.kind()) {
+            tracing::debug!(error = %e, "socket");
             for user in &self.users {
                 user.status.note(true, format!("the network says: {e}"));
             }

@@ -10,11 +10,11 @@ use choir_core::{
     link::{Link, show_url},
     sheet::{Expect, Feed, Line},
     units::Bitrate,
-    view::{EventGrade, FeedView, LineView, LinkView, MediaView, Sample},
+    view::{EventGrade, FeedView, LineView, LinkView, MediaView, Sample, StreamView},
 };
 use choir_proto::{
     srt::LinkStats,
-    ts::{MediaInfo, StreamKind},
+    ts::{MediaInfo, StreamInfo, StreamKind},
 };
 use std::{
     collections::{HashMap, VecDeque},
@@ -212,6 +212,8 @@ pub(super) struct LineSampler {
     half: Option<Sample>,
     last_totals: (u64, u64),
     delays: VecDeque<f64>,
+    /// Bytes of each stream at the last looks.
+    stream_marks: VecDeque<(Duration, HashMap<u16, u64>)>,
 }
 
 impl LineSampler {
@@ -227,6 +229,7 @@ impl LineSampler {
             half: None,
             last_totals: (0, 0),
             delays: VecDeque::new(),
+            stream_marks: VecDeque::new(),
         }
     }
 
@@ -255,12 +258,28 @@ impl LineSampler {
         LineView {
             name: self.name.clone(),
             title: self.title.clone(),
-            media: media_view(info),
+            media: MediaView { streams: self.streams(now, info), ..media_view(info) },
             delay_ms: median(self.delays.iter().copied()),
             feeds: Vec::new(),
             history: self.history.iter().copied().collect(),
             link,
         }
+    }
+
+    /// The rate of each stream over the last looks.
+    fn streams(&mut self, now: Duration, info: &MediaInfo) -> Vec<StreamView> {
+        self.stream_marks.push_back((now, info.streams.iter().map(|s| (s.pid, s.bytes)).collect()));
+        if self.stream_marks.len() > SPAN + 1 {
+            self.stream_marks.pop_front();
+        }
+        let (then, before) = self.stream_marks.front().cloned().unwrap_or_default();
+        let seconds = (now - then).as_secs_f64().max(0.001);
+        let rate = |pid: u16, bytes: u64| {
+            let grown = bytes.saturating_sub(before.get(&pid).copied().unwrap_or(bytes));
+            (grown as f64 * 8.0 / seconds) as u64
+        };
+        let view = |s: &StreamInfo| StreamView { pid: s.pid, kind: s.kind.to_string(), rate_bps: rate(s.pid, s.bytes) };
+        info.streams.iter().map(view).collect()
     }
 
     /// Two half-seconds make one sample of the history.
@@ -344,6 +363,7 @@ fn media_view(info: &MediaInfo) -> MediaView {
         continuity_errors: info.counters.continuity_errors,
         frames: video.map_or(0, |v| v.frames),
         frame: video.and_then(|v| v.stamp).and_then(|s| s.0.frame),
+        streams: Vec::new(),
     }
 }
 

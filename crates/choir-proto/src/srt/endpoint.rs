@@ -335,6 +335,7 @@ impl Endpoint {
     }
 
     fn push_event(&mut self, event: Event) {
+        tracing::debug!(?event, "event");
         // Refusals are what a stranger can cause; they give way first.
         if self.events.len() < MAX_EVENTS || !matches!(event, Event::Refused { .. }) {
             self.events.push_back(event);
@@ -403,7 +404,10 @@ impl Endpoint {
             },
             Err(_) => false,
         };
-        self.stats.junk += u64::from(!taken);
+        if !taken {
+            tracing::trace!(%from, bytes = data.len(), "junk");
+            self.stats.junk += 1;
+        }
     }
 
     /// The connection that a packet from this peer is for; an answering rendezvous end is joined by it.

@@ -70,12 +70,15 @@ async fn until_stopped(for_time: Option<Duration>) {
     }
 }
 
+/// Ctrl-C, a polite kill, or the terminal going away.
 async fn interrupted() {
-    let Ok(mut term) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) else {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (Ok(mut term), Ok(mut hangup)) = (signal(SignalKind::terminate()), signal(SignalKind::hangup())) else {
         return std::future::pending().await;
     };
     tokio::select! {
         _ = tokio::signal::ctrl_c() => {}
         _ = term.recv() => {}
+        _ = hangup.recv() => {}
     }
 }

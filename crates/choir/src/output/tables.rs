@@ -84,6 +84,8 @@ pub fn picture(m: &MediaView) -> String {
     add(m.rate.map(|r| format!("at {}", (r * 100.0).round() / 100.0)));
     add(m.keyframe_ms.map(|k| format!("keyframe each {:.1} s", f64::from(k) / 1000.0)));
     add(m.audio.as_ref().map(|a| format!("+ {a}")));
+    let rates: Vec<String> = m.streams.iter().filter(|s| s.rate_bps > 0).map(|s| Bitrate(s.rate_bps).to_string()).collect();
+    add((rates.len() > 1).then(|| format!("({})", rates.join(" + "))));
     text
 }
 
@@ -139,7 +141,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
         let _ = writeln!(out, "{:name_width$}  {}", l.name, l.link.reason);
         let _ = writeln!(out, "{:name_width$}  {}", "", picture(&l.media));
     }
-    let heads = ["feed", "carries", "to", "state", ">rate", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "encryption"];
+    let heads = ["feed", "state", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "encryption"];
     let rows: Vec<Vec<String>> = v
         .feeds
         .iter()
@@ -147,10 +149,10 @@ pub fn show(v: &ShowView, width: usize) -> String {
             f.outs.iter().map(|o| {
                 vec![
                     f.name.clone(),
-                    f.next.as_ref().map_or_else(|| f.line.clone(), |n| format!("{} (next: {n})", f.line)),
-                    o.url.split('?').next().unwrap_or_default().to_owned(),
                     state(o),
                     Bitrate(o.rate_bps).to_string(),
+                    f.next.as_ref().map_or_else(|| f.line.clone(), |n| format!("{} (next: {n})", f.line)),
+                    o.url.split('?').next().unwrap_or_default().to_owned(),
                     ms(o.rtt_ms),
                     loss(o),
                     o.resent.to_string(),
@@ -201,4 +203,90 @@ pub fn inputs(views: &[InputView]) -> String {
         })
         .collect();
     table(&heads, &rows)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use choir_core::{
+        health::State,
+        view::{FeedView, LineView, StreamView},
+    };
+
+    fn view() -> ShowView {
+        let link = LinkView {
+            url: "srt://127.20.0.31:7201?mode=caller&latency=60".into(),
+            state: Some(State::Strained),
+            reason: "only 6 ms of 120 ms latency left".into(),
+            rate_bps: 6_000_000,
+            rtt_ms: Some(0.04),
+            lost_percent: 1.234,
+            missing: 3,
+            recovered: 45,
+            headroom_ms: Some(6.2),
+            latency_ms: Some(120.0),
+            encryption: "AES-256 secured".into(),
+            peer: Some("127.20.2.11:40000".into()),
+            ..LinkView::default()
+        };
+        let stream = |kind: &str, rate_bps| StreamView { pid: 1, kind: kind.into(), rate_bps };
+        let media = MediaView {
+            codec: Some("H.264".into()),
+            size: Some((1280, 720)),
+            rate: Some(25.0),
+            streams: vec![stream("H.264", 4_700_000), stream("AAC", 96_000)],
+            ..MediaView::default()
+        };
+        ShowView {
+            show: "Tarn Hollow Regatta".into(),
+            lines: vec![LineView { name: "finish-tower".into(), link: link.clone(), media, ..LineView::default() }],
+            feeds: vec![FeedView {
+                name: "boathouse-1".into(),
+                line: "finish-tower".into(),
+                next: Some("start-pontoon".into()),
+                outs: vec![link],
+                ..FeedView::default()
+            }],
+            ..ShowView::default()
+        }
+    }
+
+    #[test]
+    fn a_table_says_all_when_there_is_room_and_the_most_when_not() {
+        let wide = show(&view(), usize::MAX);
+        for wanted in [
+            "strained",
+            "6.0 Mbps",
+            "0.04",
+            "1.23 > 0.00",
+            "45",
+            "6 of 120",
+            "AES-256 secured",
+            "127.20.2.11:40000",
+            "only 6 ms",
+            "H.264 1280x720 at 25 (4.7 Mbps + 96 kbps)",
+            "finish-tower (next: start-pontoon)",
+            "srt://127.20.0.31:7201",
+        ] {
+            assert!(wide.contains(wanted), "{wanted} in\n{wide}");
+        }
+        assert!(!wide.contains("mode=caller"), "settings of a URL are not for a table");
+        let narrow = show(&view(), 80);
+        assert!(narrow.contains("strained") && narrow.contains("only 6 ms") && !narrow.contains("127.20.2.11:40000"), "{narrow}");
+        assert!(narrow.lines().filter(|l| l.starts_with("line") || l.starts_with("feed")).all(|l| l.width() <= 80), "{narrow}");
+    }
+
+    #[test]
+    fn columns_line_up() {
+        let text = table(&["name", ">n"], &[vec!["a".into(), "1".into()], vec!["längst".into(), "1000".into()]]);
+        assert_eq!(text, "name       n\na          1\nlängst  1000\n");
+    }
+
+    #[test]
+    fn numbers_have_as_many_digits_as_say_something() {
+        for (value, text) in [(0.04, "0.04"), (2.34, "2.3"), (59.6, "60"), (-0.5, "-0.50"), (-12.0, "-12")] {
+            assert_eq!(digits(value), text);
+        }
+        assert_eq!((ms(None), headroom(&LinkView::default())), ("-".into(), "-".into()));
+    }
 }
