@@ -117,6 +117,7 @@ async fn a_held_line_closes_and_comes_back_with_another_session() {
     let listener = open_in(&format!("srt://127.0.0.1:{p}?mode=listener"), &basket, &stop, &Stop::given()).await;
     let (outlet, caller) = open_out(&format!("srt://127.0.0.1:{p}"), &stop).await;
     until(&listener, "up", |l| l.contact == Contact::Up).await;
+    until(&caller, "up", |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
     outlet.push(packets(1));
     basket.holds(TS_PACKET).await;
     listener.set_held(true);

@@ -5,8 +5,11 @@ use super::{
     spawn_udp_in, spawn_udp_out,
 };
 use crate::secrets::{self, SecretError};
-use choir_core::link::{Link, Mode, SrtLink};
-use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, StreamMatch};
+use choir_core::{
+    link::{Link, Mode, SrtLink},
+    units::Bitrate,
+};
+use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, StreamMatch};
 use std::{
     collections::BTreeMap,
     io,
@@ -84,7 +87,21 @@ fn link_config(srt: &SrtLink, default_latency: Duration, base: &Path) -> Result<
         ceiling,
         ..LinkConfig::default()
     };
-    Ok(config.with_latency(srt.latency.unwrap_or(default_latency)))
+    let latency = srt.latency.unwrap_or(default_latency);
+    let window = window_for(latency, srt.ceiling);
+    Ok(LinkConfig { window, ..config.with_latency(latency) })
+}
+
+/// Bits per second that a link without a ceiling is given room for.
+const RATE_ASSUMED: u64 = 100_000_000;
+/// Room for the round trip and for what came in a burst, above the latency.
+const ROOM: Duration = Duration::from_millis(500);
+
+/// Packets that latency times rate come to: at least the protocol's usual window, at most the cap.
+fn window_for(latency: Duration, ceiling: Option<Bitrate>) -> u32 {
+    let rate = ceiling.map_or(RATE_ASSUMED, |c| c.0);
+    let packets = rate as f64 * (latency + ROOM).as_secs_f64() / (1316.0 * 8.0);
+    (packets.ceil() as u32).clamp(8192, MAX_WINDOW)
 }
 
 async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr, WayCause> {
@@ -181,4 +198,18 @@ async fn open_each(
         tasks.push(opened.map_err(|e| WayError { subject, cause: WayCause::Open(addr, e) })?.task);
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_window_grows_with_latency_and_rate_up_to_its_cap() {
+        let ms = Duration::from_millis;
+        assert_eq!(window_for(ms(120), None), 8192);
+        assert_eq!(window_for(ms(2000), None), 23_747);
+        assert_eq!(window_for(ms(2000), Some(Bitrate(8_000_000))), 8192);
+        assert_eq!(window_for(ms(8000), Some(Bitrate(400_000_000))), MAX_WINDOW);
+    }
 }

@@ -1,11 +1,11 @@
 //! One UDP socket's worth of SRT: tells connections apart, greets, listens, and drives them all.
 
 use super::{
-    AcceptRule, CloseReason, KeyState, LinkConfig, LinkStats, RejectReason, RuleId, SendError, Seq, Window,
+    AcceptRule, CloseReason, ConnId, Delivery, EndpointStats, Event, Joined, LinkConfig, LinkStats, RuleId, SendError, Transmit, Window,
     connection::Connection,
-    handshake::{self, Greeting, Step},
+    handshake::{Greeting, Step},
     listener::Listener,
-    wire::{Control, Extension, Handshake, HandshakeType, Packet},
+    wire::{Control, Handshake, HandshakeType, Packet},
 };
 use bytes::Bytes;
 use rand_chacha::ChaCha20Rng;
@@ -20,113 +20,23 @@ use std::{
 pub const MAX_CONNECTIONS: usize = 4096;
 const MAX_REPLIES: usize = 256;
 const MAX_EVENTS: usize = 4096;
-/// A caller that comes back takes the place of its silent forerunner after this long.
-const REPLACE_AFTER_US: i64 = 1_500_000;
-
-/// A connection or greeting of one endpoint: its own socket id.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct ConnId(pub u32);
-
-/// What a new connection agreed on.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Joined {
-    /// The connection.
-    pub conn: ConnId,
-    /// The rule that let it in, at a listener.
-    pub rule: Option<RuleId>,
-    /// The peer.
-    pub peer: SocketAddr,
-    /// Stream ID that a caller sent.
-    pub stream_id: Option<String>,
-}
-
-/// What the endpoint has to tell.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Event {
-    /// A connection is up.
-    Joined(Joined),
-    /// A connection or greeting is over.
-    Closed {
-        /// Which.
-        conn: ConnId,
-        /// The rule that had let it in.
-        rule: Option<RuleId>,
-        /// Why.
-        reason: CloseReason,
-        /// Encryption as it stood, when that was the trouble.
-        key_state: Option<KeyState>,
-        /// Counters at the end, if it had been up.
-        stats: Option<Box<LinkStats>>,
-    },
-    /// The listener refused a caller.
-    Refused {
-        /// From where.
-        from: SocketAddr,
-        /// The rule that judged it, if its stream ID named one.
-        rule: Option<RuleId>,
-        /// What it asked for.
-        stream_id: Option<String>,
-        /// Why.
-        reason: RejectReason,
-        /// Encryption as it stood, when that was the trouble.
-        key_state: Option<KeyState>,
-    },
-}
-
-/// A payload whose time has come.
-#[derive(Debug, Clone)]
-pub struct Delivery {
-    /// Connection it came by.
-    pub conn: ConnId,
-    /// Sequence number.
-    pub seq: Seq,
-    /// The bytes as they were sent.
-    pub payload: Bytes,
-    /// When it was due.
-    pub due: Instant,
-    /// Packets skipped just before it.
-    pub skipped: u32,
-}
-
-/// Datagrams to send, all to one address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[must_use]
-pub struct Transmit {
-    /// Destination.
-    pub to: SocketAddr,
-    /// Bytes appended to the buffer.
-    pub size: usize,
-    /// Size of each datagram when there are several; the last may be shorter.
-    pub segment: Option<usize>,
-}
-
-/// Counters of the socket as a whole.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct EndpointStats {
-    /// Datagrams handed in.
-    pub datagrams: u64,
-    /// Of those, not SRT, or for nobody here.
-    pub junk: u64,
-    /// Callers refused.
-    pub refused: u64,
-}
 
 #[derive(Debug)]
-enum Phase {
+pub(super) enum Phase {
     Greeting(Box<Greeting>),
     Up(Box<Connection>),
 }
 
 #[derive(Debug)]
-struct Entry {
-    id: u32,
-    peer: SocketAddr,
-    rule: Option<RuleId>,
-    phase: Phase,
+pub(super) struct Entry {
+    pub(super) id: u32,
+    pub(super) peer: SocketAddr,
+    pub(super) rule: Option<RuleId>,
+    pub(super) phase: Phase,
     /// Handshake to repeat when the peer missed it: the conclusion response, or the agreement.
-    reply: Option<(Handshake, u32)>,
-    deadline: i64,
-    over: bool,
+    pub(super) reply: Option<(Handshake, u32)>,
+    pub(super) deadline: i64,
+    pub(super) over: bool,
 }
 
 impl Entry {
@@ -143,16 +53,16 @@ impl Entry {
 pub struct Endpoint {
     epoch: Instant,
     start_us: i64,
-    local: IpAddr,
-    rng: ChaCha20Rng,
-    listener: Option<Listener>,
-    entries: Vec<Entry>,
+    pub(super) local: IpAddr,
+    pub(super) rng: ChaCha20Rng,
+    pub(super) listener: Option<Listener>,
+    pub(super) entries: Vec<Entry>,
     index: HashMap<u32, usize>,
     cursor: usize,
     replies: VecDeque<(SocketAddr, Vec<u8>)>,
     events: VecDeque<Event>,
     deliveries: VecDeque<Delivery>,
-    stats: EndpointStats,
+    pub(super) stats: EndpointStats,
 }
 
 impl Endpoint {
@@ -316,7 +226,7 @@ impl Endpoint {
 
     // ---- bookkeeping
 
-    fn draw_id(&mut self) -> u32 {
+    pub(super) fn draw_id(&mut self) -> u32 {
         loop {
             let id = self.rng.next_u32() >> 2;
             let listening = self.listener.as_ref().is_some_and(|l| l.id == id);
@@ -326,7 +236,14 @@ impl Endpoint {
         }
     }
 
-    fn insert(&mut self, id: u32, peer: SocketAddr, rule: Option<RuleId>, phase: Phase, reply: Option<(Handshake, u32)>) -> ConnId {
+    pub(super) fn insert(
+        &mut self,
+        id: u32,
+        peer: SocketAddr,
+        rule: Option<RuleId>,
+        phase: Phase,
+        reply: Option<(Handshake, u32)>,
+    ) -> ConnId {
         let mut entry = Entry { id, peer, rule, phase, reply, deadline: 0, over: false };
         entry.refresh_deadline();
         self.index.insert(id, self.entries.len());
@@ -334,7 +251,7 @@ impl Endpoint {
         ConnId(id)
     }
 
-    fn push_event(&mut self, event: Event) {
+    pub(super) fn push_event(&mut self, event: Event) {
         tracing::debug!(?event, "event");
         // Refusals are what a stranger can cause; they give way first.
         if self.events.len() < MAX_EVENTS || !matches!(event, Event::Refused { .. }) {
@@ -343,7 +260,7 @@ impl Endpoint {
     }
 
     /// Removes what is over and has said its goodbye.
-    fn sweep(&mut self) {
+    pub(super) fn sweep(&mut self) {
         let mut i = 0;
         while i < self.entries.len() {
             let entry = &mut self.entries[i];
@@ -496,120 +413,12 @@ impl Endpoint {
         }
     }
 
-    fn reply(&mut self, now: i64, to: SocketAddr, h: Handshake, destination: u32) {
+    pub(super) fn reply(&mut self, now: i64, to: SocketAddr, h: Handshake, destination: u32) {
         if self.replies.len() < MAX_REPLIES {
             let mut data = Vec::with_capacity(256);
             Control::Handshake(Box::new(h)).encode(now as u32, destination, &mut data);
             self.replies.push_back((to, data));
         }
-    }
-
-    /// A caller's induction or conclusion; false when it is not for the listener after all.
-    fn listen_to(&mut self, now: i64, from: SocketAddr, h: &Handshake, timestamp: u32) -> bool {
-        let local = self.local;
-        let Some(listener) = &self.listener else { return false };
-        if h.kind == HandshakeType::Induction {
-            let response = listener.induction_response(from, h, now, local);
-            self.reply(now, from, response, h.socket_id);
-            return true;
-        }
-        if !listener.knows(from, h.cookie, now) {
-            return false;
-        }
-        for entry in self.entries.iter_mut().filter(|e| !e.over && e.peer == from) {
-            if let (Phase::Up(c), Some((reply, to))) = (&mut entry.phase, &entry.reply)
-                && c.peer_id() == h.socket_id
-            {
-                c.note_heard(now);
-                let (reply, to) = (reply.clone(), *to);
-                self.reply(now, from, reply, to);
-                return true;
-            }
-        }
-        let stream_id = h.extensions.iter().find_map(|e| if let Extension::StreamId(s) = e { Some(s.clone()) } else { None });
-        let Some(listener) = &mut self.listener else { return false };
-        let Some(rule) = listener.rule_for(stream_id.as_deref()).cloned() else {
-            self.refuse(now, from, h, None, stream_id, RejectReason::StreamIdUnknown, None);
-            return true;
-        };
-        let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
-        if keyed && rule.config.passphrase.is_some() && !listener.may_judge_keys(now) {
-            return true;
-        }
-        if self.entries.len() >= MAX_CONNECTIONS {
-            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
-            return true;
-        }
-        let id = self.draw_id();
-        let answer = match handshake::answer(h, &rule.config, now, timestamp, h.initial_seq) {
-            Ok(answer) => answer,
-            Err(refusal) => {
-                self.refuse(now, from, h, Some(rule.id), stream_id, refusal.reason, refusal.key_state);
-                return true;
-            }
-        };
-        if !self.make_room(now, from, &rule) {
-            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::InUse, None);
-            return true;
-        }
-        let mut response = handshake::message(HandshakeType::Conclusion, id, &rule.config, local);
-        response.cookie = h.cookie;
-        response.initial_seq = h.initial_seq;
-        response.encryption = answer.encryption;
-        response.extension_field = 1 | if answer.extensions.len() > 1 { 2 } else { 0 };
-        response.extensions = answer.extensions;
-        let mut seed = [0; 32];
-        self.rng.fill_bytes(&mut seed);
-        let c = Connection::new(&rule.config, answer.agreed, now, ChaCha20Rng::from_seed(seed));
-        let conn = self.insert(id, from, Some(rule.id), Phase::Up(Box::new(c)), Some((response.clone(), h.socket_id)));
-        self.reply(now, from, response, h.socket_id);
-        self.push_event(Event::Joined(Joined { conn, rule: Some(rule.id), peer: from, stream_id }));
-        true
-    }
-
-    /// True when the rule has room for one more. A caller that was killed and comes back takes the place
-    /// of its own silent connection.
-    fn make_room(&mut self, now: i64, from: SocketAddr, rule: &AcceptRule) -> bool {
-        let holders = self.entries.iter_mut().filter(|e| !e.over && e.rule == Some(rule.id));
-        let mut count = 0;
-        let mut silent = None;
-        for entry in holders {
-            let Phase::Up(c) = &mut entry.phase else { continue };
-            if c.closed().is_some() {
-                continue;
-            }
-            count += 1;
-            if entry.peer.ip() == from.ip() && c.silent_for(now) > REPLACE_AFTER_US {
-                silent = Some(c);
-            }
-        }
-        if count < rule.max_callers {
-            return true;
-        }
-        let Some(c) = silent else { return false };
-        let silence = Duration::from_micros(c.silent_for(now).unsigned_abs());
-        c.close(CloseReason::Silent(silence));
-        self.sweep();
-        true
-    }
-
-    #[allow(clippy::too_many_arguments, reason = "one refusal has this many sides, and one caller")]
-    fn refuse(
-        &mut self,
-        now: i64,
-        from: SocketAddr,
-        h: &Handshake,
-        rule: Option<RuleId>,
-        stream_id: Option<String>,
-        reason: RejectReason,
-        key_state: Option<KeyState>,
-    ) {
-        self.stats.refused += 1;
-        let mut answer = handshake::message(HandshakeType::Rejection(reason), h.socket_id, &LinkConfig::default(), self.local);
-        answer.cookie = h.cookie;
-        answer.initial_seq = h.initial_seq;
-        self.reply(now, from, answer, h.socket_id);
-        self.push_event(Event::Refused { from, rule, stream_id, reason, key_state });
     }
 
     // ---- time

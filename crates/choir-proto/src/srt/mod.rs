@@ -13,11 +13,13 @@
 //! `LinkConfig::window` packets per direction and [`MAX_CONNECTIONS`] per endpoint; the listener
 //! keeps nothing before a caller has returned its cookie.
 
+mod accept;
 mod config;
 mod connection;
 mod crypto;
 mod endpoint;
 mod error;
+mod event;
 mod handshake;
 mod listener;
 mod pacing;
@@ -30,8 +32,9 @@ pub mod wire;
 
 pub use config::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, PAYLOAD_MAX, Passphrase, PassphraseError, Refresh};
 pub use crypto::{CipherKeys, derive_kek};
-pub use endpoint::{ConnId, Delivery, Endpoint, EndpointStats, Event, Joined, MAX_CONNECTIONS, Transmit};
+pub use endpoint::{Endpoint, MAX_CONNECTIONS};
 pub use error::{CloseReason, KeyState, RejectReason, SendError};
+pub use event::{ConnId, Delivery, EndpointStats, Event, Joined, Transmit};
 pub use listener::{AcceptRule, RuleId, StreamMatch};
 pub use seq::Seq;
 pub use stats::{LinkStats, Window};

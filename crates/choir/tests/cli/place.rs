@@ -6,7 +6,7 @@ use std::{
     net::UdpSocket,
     path::PathBuf,
     process::{Child, Command, Stdio},
-    sync::mpsc,
+    sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, mpsc},
     time::{Duration, Instant},
 };
 use tempfile::TempDir;
@@ -15,8 +15,17 @@ pub const CHOIR: &str = env!("CARGO_BIN_EXE_choir");
 /// Nothing here takes longer unless it hangs.
 const PATIENCE: Duration = Duration::from_secs(40);
 
+/// Most tests may run beside each other; one that counts every frame of a whole show runs alone.
+static STAGE: RwLock<()> = RwLock::new(());
+
+enum Turn {
+    Shared(#[allow(dead_code, reason = "held")] RwLockReadGuard<'static, ()>),
+    Alone(#[allow(dead_code, reason = "held")] RwLockWriteGuard<'static, ()>),
+}
+
 pub struct Place {
     pub dir: TempDir,
+    _turn: Turn,
 }
 
 pub struct Out {
@@ -34,7 +43,14 @@ pub struct Running {
 
 impl Place {
     pub fn new() -> Self {
-        Self { dir: TempDir::new().expect("a folder") }
+        let turn = Turn::Shared(STAGE.read().unwrap_or_else(PoisonError::into_inner));
+        Self { dir: TempDir::new().expect("a folder"), _turn: turn }
+    }
+
+    /// A place with the machine to itself.
+    pub fn alone() -> Self {
+        let turn = Turn::Alone(STAGE.write().unwrap_or_else(PoisonError::into_inner));
+        Self { dir: TempDir::new().expect("a folder"), _turn: turn }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {

@@ -100,7 +100,7 @@ fn a_camera_that_dies_is_told_and_comes_back() {
 
 #[test]
 fn the_demo_is_steady_within_ten_seconds_and_loses_no_frame() {
-    let place = Place::new();
+    let place = Place::alone();
     let out = place.run(&["demo", "--for", "10s", "--json", "--net", "127.77"]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let view: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");

@@ -1,15 +1,17 @@
-//! SRT ways in and out: one task per socket, which serves every link on it with one timer.
+//! One task per socket, which serves every link on it with one timer.
 //!
 //! Each turn of the loop goes in a fixed order: receive (bounded), take what is to be sent, deadlines,
 //! transmit, events, deliveries. With few packets it wakes for each; with many it looks twice a
 //! millisecond, so that one wake-up serves many packets of many links.
 
-use super::{
-    Intake, Outlet, Stop,
-    status::{LinkStatus, PeerLive, add_up},
-    udp::{SEND_BATCH, UdpPort},
+use crate::{
+    clock::{Alarm, unix_ms},
+    port::{
+        Intake, Outlet, Stop, datagrams,
+        status::{LinkStatus, PeerLive, add_up},
+        udp::{SEND_BATCH, UdpPort},
+    },
 };
-use crate::clock::{Alarm, unix_ms};
 use bytes::Bytes;
 use choir_core::health::Contact;
 use choir_proto::srt::{
@@ -18,7 +20,7 @@ use choir_proto::srt::{
 use std::{
     collections::{HashMap, VecDeque},
     io,
-    net::{IpAddr, SocketAddr},
+    net::SocketAddr,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -31,156 +33,21 @@ const STATS_EVERY: Duration = Duration::from_millis(200);
 /// From this many datagrams per second on, looking on a grid beats waking for each.
 const BUSY_PER_SECOND: u64 = 4000;
 const GRID: Duration = Duration::from_micros(500);
-/// Pauses between attempts to connect.
-const RETRY_FIRST: Duration = Duration::from_millis(500);
-const RETRY_MOST: Duration = Duration::from_secs(5);
-/// What a refusal for a setting waits: only a person can change it.
-const RETRY_SETTING: Duration = Duration::from_secs(5);
-
-/// A link to a peer that this end calls, or meets in rendezvous.
-pub struct CallPlan {
-    /// Whom to call; looked up anew for each attempt.
-    pub host: String,
-    /// Port there.
-    pub port: u16,
-    /// Own address.
-    pub bind: Option<SocketAddr>,
-    /// Both ends call.
-    pub rendezvous: bool,
-    /// Settings.
-    pub config: LinkConfig,
-    /// Where media goes that comes in.
-    pub intake: Option<Arc<dyn Intake>>,
-    /// Media to send.
-    pub outlet: Option<Arc<Outlet>>,
-    /// How it stands.
-    pub status: Arc<LinkStatus>,
-}
-
-/// A link that waits for callers on a shared port.
-pub struct ListenPlan {
-    /// Stream IDs it takes.
-    pub stream: StreamMatch,
-    /// Settings.
-    pub config: LinkConfig,
-    /// Callers at the same time.
-    pub max_callers: usize,
-    /// Where media goes that comes in.
-    pub intake: Option<Arc<dyn Intake>>,
-    /// Media to send to every caller.
-    pub outlet: Option<Arc<Outlet>>,
-    /// How it stands.
-    pub status: Arc<LinkStatus>,
-}
-
 /// One link on a port.
-struct User {
-    rule: RuleId,
-    listen: Option<(StreamMatch, LinkConfig, usize)>,
-    intake: Option<Arc<dyn Intake>>,
-    outlet: Option<Arc<Outlet>>,
-    status: Arc<LinkStatus>,
-    conns: Vec<(ConnId, u32)>,
-    held: bool,
-    finishing: bool,
-    awaits: String,
+pub(super) struct User {
+    pub(super) rule: RuleId,
+    pub(super) listen: Option<(StreamMatch, LinkConfig, usize)>,
+    pub(super) intake: Option<Arc<dyn Intake>>,
+    pub(super) outlet: Option<Arc<Outlet>>,
+    pub(super) status: Arc<LinkStatus>,
+    pub(super) conns: Vec<(ConnId, u32)>,
+    pub(super) held: bool,
+    pub(super) finishing: bool,
+    pub(super) awaits: String,
 }
 
-/// A listening port that has been opened.
-pub struct Listening {
-    /// The address it got.
-    pub addr: SocketAddr,
-    /// Its task.
-    pub task: JoinHandle<()>,
-}
-
-fn seed() -> io::Result<[u8; 32]> {
-    let mut seed = [0; 32];
-    getrandom::fill(&mut seed).map_err(|e| io::Error::other(e.to_string()))?;
-    Ok(seed)
-}
-
-/// Opens a port and listens for all these links.
-///
-/// # Errors
-/// The address cannot be had.
-pub fn spawn_listener(addr: SocketAddr, plans: Vec<ListenPlan>, stop: Stop) -> io::Result<Listening> {
-    let socket = UdpPort::open(addr, None)?;
-    let addr = socket.local_addr()?;
-    let endpoint = Endpoint::new(addr.ip(), Instant::now(), seed()?);
-    let mut driver = Driver::new(socket, endpoint)?;
-    for (n, plan) in plans.into_iter().enumerate() {
-        let awaits = match &plan.stream {
-            StreamMatch::Any => format!("nobody has called port {} yet", addr.port()),
-            StreamMatch::Exactly(id) => format!("nobody has called port {} with the stream ID {id} yet", addr.port()),
-        };
-        plan.status.set_contact(Contact::Awaited(awaits.clone()));
-        driver.add(User {
-            rule: RuleId(n as u32),
-            listen: Some((plan.stream, plan.config, plan.max_callers)),
-            intake: plan.intake,
-            outlet: plan.outlet,
-            status: plan.status,
-            conns: Vec::new(),
-            held: false,
-            finishing: false,
-            awaits,
-        });
-    }
-    let task = tokio::spawn(async move {
-        driver.run(stop).await;
-    });
-    Ok(Listening { addr, task })
-}
-
-/// Calls, and calls again with growing pauses whenever the link is lost.
-pub fn spawn_caller(plan: CallPlan, mut stop: Stop) -> JoinHandle<()> {
-    tokio::spawn(async move {
-        let mut pause = RETRY_FIRST;
-        while !stop.is_set() {
-            if plan.status.is_held() {
-                plan.status.set_contact(Contact::Held);
-                tokio::select! {
-                    () = plan.status.wake.notified() => {}
-                    () = stop.wait() => return,
-                }
-                continue;
-            }
-            let outcome = attempt(&plan, &stop).await;
-            let (wait, why) = match outcome {
-                Outcome::Stopped | Outcome::Finished => return,
-                Outcome::Held => continue,
-                Outcome::Ended { reason, was_up } => {
-                    if was_up {
-                        pause = RETRY_FIRST;
-                    }
-                    let setting = matches!(reason, CloseReason::RefusedByPeer(r) | CloseReason::RefusedHere(r) if r.is_setting());
-                    (if setting { RETRY_SETTING } else { pause }, lost_sentence(&plan, reason))
-                }
-                Outcome::Failed(e) => (pause, e),
-            };
-            plan.status.note(true, why.clone());
-            plan.status.set_contact(Contact::Lost(why));
-            pause = (pause * 2).min(RETRY_MOST);
-            tokio::select! {
-                () = tokio::time::sleep(wait) => {}
-                () = plan.status.wake.notified() => {}
-                () = stop.wait() => return,
-            }
-        }
-    })
-}
-
-fn lost_sentence(plan: &CallPlan, reason: CloseReason) -> String {
-    let there = format!("{}:{}", plan.host, plan.port);
-    match reason {
-        CloseReason::NoAnswer(_) => format!("{there}: {reason}: is the other end on, and is the address right?"),
-        CloseReason::PortClosed => format!("{there}: {reason}: start the other end, or check the port"),
-        _ => format!("{there}: {reason}"),
-    }
-}
-
-enum Outcome {
+/// How a run ended.
+pub(super) enum Outcome {
     Stopped,
     Finished,
     Held,
@@ -188,52 +55,8 @@ enum Outcome {
     Failed(String),
 }
 
-async fn attempt(plan: &CallPlan, stop: &Stop) -> Outcome {
-    let found = tokio::net::lookup_host((plan.host.as_str(), plan.port)).await.map(|mut a| a.next());
-    let peer = match found {
-        Ok(Some(peer)) => peer,
-        Ok(None) => return Outcome::Failed(format!("the name {} has no address", plan.host)),
-        Err(e) => return Outcome::Failed(format!("the name {} cannot be looked up: {e}", plan.host)),
-    };
-    let any: IpAddr = if peer.is_ipv4() { [0, 0, 0, 0].into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
-    let local = plan.bind.unwrap_or_else(|| SocketAddr::new(any, if plan.rendezvous { peer.port() } else { 0 }));
-    let opened = UdpPort::open(local, Some(peer)).and_then(|s| Ok((s.local_addr()?, s, seed()?)));
-    let (addr, socket, seed) = match opened {
-        Ok(opened) => opened,
-        Err(e) => return Outcome::Failed(format!("cannot open {local} to reach {peer}: {e}")),
-    };
-    let endpoint = Endpoint::new(addr.ip(), Instant::now(), seed);
-    let mut driver = match Driver::new(socket, endpoint) {
-        Ok(driver) => driver,
-        Err(e) => return Outcome::Failed(format!("cannot set a timer: {e}")),
-    };
-    let verb = if plan.rendezvous { "meeting" } else { "calling" };
-    // While it calls again after a loss, the reason of the loss stays to be read.
-    plan.status.update(|l| {
-        if !matches!(l.contact, Contact::Lost(_)) {
-            l.contact = Contact::Greeting(format!("{verb} {}:{}", plan.host, plan.port));
-        }
-    });
-    driver.call(
-        peer,
-        plan.rendezvous,
-        plan.config.clone(),
-        User {
-            rule: RuleId(0),
-            listen: None,
-            intake: plan.intake.clone(),
-            outlet: plan.outlet.clone(),
-            status: plan.status.clone(),
-            conns: Vec::new(),
-            held: false,
-            finishing: false,
-            awaits: String::new(),
-        },
-    );
-    driver.run(stop.clone()).await
-}
-
-struct Driver {
+/// A socket, its protocol and its links.
+pub(super) struct Driver {
     socket: UdpPort,
     endpoint: Endpoint,
     alarm: Alarm,
@@ -276,7 +99,7 @@ impl Drop for Driver {
 }
 
 impl Driver {
-    fn new(socket: UdpPort, endpoint: Endpoint) -> io::Result<Self> {
+    pub(super) fn new(socket: UdpPort, endpoint: Endpoint) -> io::Result<Self> {
         let now = Instant::now();
         Ok(Self {
             socket,
@@ -307,7 +130,7 @@ impl Driver {
         }));
     }
 
-    fn add(&mut self, user: User) {
+    pub(super) fn add(&mut self, user: User) {
         let inode = self.socket.inode();
         user.status.update(|l| l.socket = inode);
         if self.users.is_empty() && user.outlet.is_none() {
@@ -335,14 +158,14 @@ impl Driver {
         }
     }
 
-    fn call(&mut self, peer: SocketAddr, rendezvous: bool, config: LinkConfig, user: User) {
+    pub(super) fn call(&mut self, peer: SocketAddr, rendezvous: bool, config: LinkConfig, user: User) {
         self.add(user);
         let now = Instant::now();
         let conn = if rendezvous { self.endpoint.meet(now, peer, config) } else { self.endpoint.call(now, peer, config) };
         self.by_conn.insert(conn, 0);
     }
 
-    async fn run(&mut self, mut stop: Stop) -> Outcome {
+    pub(super) async fn run(&mut self, mut stop: Stop) -> Outcome {
         let caller = self.users.iter().any(|u| u.listen.is_none());
         let outcome = loop {
             let received = self.turn();
@@ -470,7 +293,7 @@ impl Driver {
             let ended = outlet.has_ended();
             outlet.swap(&mut self.taken);
             for payload in self.taken.drain(..) {
-                for piece in super::datagrams(&payload) {
+                for piece in datagrams(&payload) {
                     for (conn, _) in &user.conns {
                         // A full window counts itself as dropped; a link that just ended drops it.
                         let _ = self.endpoint.send(now, *conn, piece.clone());
