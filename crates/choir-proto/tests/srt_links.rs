@@ -84,6 +84,7 @@ fn stream_ids_choose_the_rule_and_unknown_ones_are_refused() {
                 stream: StreamMatch::Exactly(name.into()),
                 config: LinkConfig::default(),
                 max_callers: 1,
+                held: false,
             });
         }
         pair.call_only(stream(asked));
@@ -95,6 +96,20 @@ fn stream_ids_choose_the_rule_and_unknown_ones_are_refused() {
             assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::RefusedByPeer(RejectReason::StreamIdUnknown)));
         }
     }
+}
+
+#[test]
+fn a_held_line_says_so_to_its_caller() {
+    let mut pair = clean(21);
+    let rule = |held| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config: LinkConfig::default(), max_callers: 1, held };
+    pair.ends[B].listen(rule(true));
+    pair.call_only(LinkConfig::default());
+    pair.run_for(ms(500));
+    assert_eq!(closed(&pair, A).map(|c| c.0), Some(CloseReason::RefusedByPeer(RejectReason::Held)));
+    assert!(!RejectReason::Held.is_setting(), "it is worth asking again");
+    pair.ends[B].listen(rule(false));
+    pair.call_only(LinkConfig::default());
+    assert!(pair.join(ms(500)));
 }
 
 #[test]
@@ -311,7 +326,7 @@ fn keep_alives_hold_an_idle_link_and_silence_ends_it() {
 #[test]
 fn one_port_serves_many_callers() {
     let mut pair = clean(18);
-    let rule = |config| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 50 };
+    let rule = |config| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 50, held: false };
     pair.ends[B].listen(rule(LinkConfig::default()));
     let ids: Vec<_> = (0..50).map(|_| pair.call_only(LinkConfig::default())).collect();
     pair.run_for(ms(300));

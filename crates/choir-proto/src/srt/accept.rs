@@ -43,6 +43,10 @@ impl Endpoint {
             self.refuse(now, from, h, None, stream_id, RejectReason::StreamIdUnknown, None);
             return true;
         };
+        if rule.held {
+            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Held, None);
+            return true;
+        }
         let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
         if keyed && rule.config.passphrase.is_some() && !listener.may_judge_keys(now) {
             return true;

@@ -101,7 +101,7 @@ impl Endpoint {
 
     // ---- commands
 
-    /// Adds a rule; the first one makes this a listener.
+    /// Adds a rule, or replaces the one of the same number; the first one makes this a listener.
     pub fn listen(&mut self, rule: AcceptRule) {
         if self.listener.is_none() {
             let mut secret = [0; 32];
@@ -112,13 +112,6 @@ impl Endpoint {
         if let Some(listener) = &mut self.listener {
             listener.rules.retain(|r| r.id != rule.id);
             listener.rules.push(rule);
-        }
-    }
-
-    /// Takes a rule back; its connections stay until closed.
-    pub fn unlisten(&mut self, rule: RuleId) {
-        if let Some(listener) = &mut self.listener {
-            listener.rules.retain(|r| r.id != rule);
         }
     }
 

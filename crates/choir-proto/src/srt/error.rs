@@ -27,6 +27,8 @@ pub enum RejectReason {
     StreamIdUnknown,
     /// 3002: somebody else sends on that line already.
     InUse,
+    /// 3003: the engineer holds that line.
+    Held,
     /// Any other code, kept as it came.
     Other(u32),
 }
@@ -54,6 +56,7 @@ impl RejectReason {
             Self::Group => 1015,
             Self::StreamIdUnknown => 3001,
             Self::InUse => 3002,
+            Self::Held => 3003,
             Self::Other(code) => code,
         }
     }
@@ -80,6 +83,7 @@ impl RejectReason {
             1015 => Self::Group,
             3001 => Self::StreamIdUnknown,
             3002 => Self::InUse,
+            3003 => Self::Held,
             other => Self::Other(other),
         }
     }
@@ -122,6 +126,7 @@ impl fmt::Display for RejectReason {
             Self::Group => "link groups were asked for and are not supported",
             Self::StreamIdUnknown => "the stream ID is not known there",
             Self::InUse => "another sender is already connected there",
+            Self::Held => "the line is held there by the engineer",
             Self::Other(code) => return write!(f, "refused with code {code}"),
         })
     }

@@ -44,6 +44,8 @@ pub struct AcceptRule {
     pub config: LinkConfig,
     /// Callers at the same time; one more is refused as in use.
     pub max_callers: usize,
+    /// Known, but takes nobody for now.
+    pub held: bool,
 }
 
 #[derive(Debug)]
@@ -120,7 +122,7 @@ mod tests {
     #[test]
     fn exact_rules_come_before_any() {
         let mut listener = Listener::new(1, [7; 32]);
-        let rule = |id, stream| AcceptRule { id: RuleId(id), stream, config: LinkConfig::default(), max_callers: 1 };
+        let rule = |id, stream| AcceptRule { id: RuleId(id), stream, config: LinkConfig::default(), max_callers: 1, held: false };
         listener.rules = vec![rule(1, StreamMatch::Any), rule(2, StreamMatch::Exactly("launch".into()))];
         let of = |id: Option<&str>| listener.rule_for(id).map(|r| r.id.0);
         assert_eq!((of(None), of(Some("launch")), of(Some("#!::r=launch,u=me")), of(Some("x"))), (Some(1), Some(2), Some(2), Some(1)));

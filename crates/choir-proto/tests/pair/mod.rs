@@ -96,7 +96,7 @@ impl Pair {
     }
 
     pub fn listen(&mut self, config: LinkConfig) {
-        self.ends[B].listen(AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 1 });
+        self.ends[B].listen(AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 1, held: false });
     }
 
     pub fn call_only(&mut self, config: LinkConfig) -> ConnId {

@@ -154,7 +154,7 @@ impl Driver {
     fn listen(&mut self, i: usize) {
         let user = &self.users[i];
         if let Some((stream, config, max_callers)) = user.listen.clone() {
-            self.endpoint.listen(AcceptRule { id: user.rule, stream, config, max_callers });
+            self.endpoint.listen(AcceptRule { id: user.rule, stream, config, max_callers, held: user.held });
         }
     }
 
@@ -268,7 +268,7 @@ impl Driver {
             }
             self.users[i].held = held;
             if held {
-                self.endpoint.unlisten(self.users[i].rule);
+                self.listen(i);
                 for (conn, _) in self.users[i].conns.clone() {
                     self.endpoint.close(conn);
                 }
