@@ -145,7 +145,10 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
         rows.push(Line::from(vec![Span::styled(format!(" {head:9}"), app.theme.state(k.state)), Span::raw(format!(" {part}"))]));
     }
     let mut fact = |name: &str, text: String| {
-        rows.push(Line::from(vec![Span::styled(format!(" {name:9} "), app.theme.head()), Span::raw(text)]));
+        for (i, part) in wrap(&text, width.saturating_sub(11)).into_iter().enumerate() {
+            let head = if i == 0 { name } else { "" };
+            rows.push(Line::from(vec![Span::styled(format!(" {head:9} "), app.theme.head()), Span::raw(part)]));
+        }
     };
     fact("picture", picture(&l.media));
     let from = k.peer.clone().unwrap_or_else(|| "nobody".into());
