@@ -173,11 +173,7 @@ pub async fn spawn_file_out(
         Some(p) => Box::new(File::create(p).await.map_err(|cause| FileError { path: p.to_owned(), cause })?),
         None => Box::new(tokio::io::stdout()),
     };
-    status.update(|l| {
-        l.since = Some((Instant::now(), unix_ms()));
-        l.contact = Contact::Up;
-        l.sessions = 1;
-    });
+    status.set_open();
     Ok(tokio::spawn(async move {
         let mut taken: VecDeque<Bytes> = VecDeque::new();
         loop {

@@ -1,6 +1,6 @@
 //! How one way in or out stands: written by its port, read by the show.
 
-use crate::lock;
+use crate::{clock::unix_ms, lock};
 use choir_core::health::Contact;
 use choir_proto::srt::{ConnId, KeyState, LinkStats, Window};
 use std::{
@@ -112,6 +112,15 @@ impl LinkStatus {
 
     pub(super) fn set_contact(&self, contact: Contact) {
         self.update(|l| l.contact = contact);
+    }
+
+    /// A way out without a handshake is up from the start.
+    pub(super) fn set_open(&self) {
+        self.update(|l| {
+            l.since = Some((Instant::now(), unix_ms()));
+            l.contact = Contact::Up;
+            l.sessions = 1;
+        });
     }
 
     /// Adds a sentence for the event list. `bad` when it is trouble.

@@ -78,12 +78,8 @@ pub fn spawn_udp_out(to: SocketAddr, outlet: Arc<Outlet>, status: Arc<LinkStatus
     // Not connected: a receiver that is not there yet is no error for a way without handshake.
     let socket = UdpPort::open(any, None)?;
     let inode = socket.inode();
-    status.update(|l| {
-        l.socket = inode;
-        l.since = Some((Instant::now(), unix_ms()));
-        l.contact = Contact::Up;
-        l.sessions = 1;
-    });
+    status.update(|l| l.socket = inode);
+    status.set_open();
     Ok(tokio::spawn(async move {
         let mut taken: VecDeque<Bytes> = VecDeque::new();
         loop {

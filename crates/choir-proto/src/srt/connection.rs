@@ -223,16 +223,6 @@ impl Connection {
         std::mem::take(&mut self.window)
     }
 
-    /// True while the send buffer holds less than it may.
-    pub fn may_send(&self) -> bool {
-        self.state == State::Open && !self.send.is_full()
-    }
-
-    /// Nothing handed in is waiting to leave or be acknowledged.
-    pub fn all_sent(&self) -> bool {
-        self.send.is_empty()
-    }
-
     // ---- commands
 
     pub fn send(&mut self, now: i64, origin: i64, payload: Bytes) -> Result<(), SendError> {

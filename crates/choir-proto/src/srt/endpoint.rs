@@ -183,18 +183,6 @@ impl Endpoint {
         }
     }
 
-    /// True when `send` would take a payload.
-    #[must_use]
-    pub fn may_send(&self, conn: ConnId) -> bool {
-        self.connection(conn).is_some_and(Connection::may_send)
-    }
-
-    /// True when everything handed in has been acknowledged or given up.
-    #[must_use]
-    pub fn all_sent(&self, conn: ConnId) -> bool {
-        self.connection(conn).is_none_or(Connection::all_sent)
-    }
-
     /// Counters of the socket.
     #[must_use]
     pub fn stats(&self) -> EndpointStats {

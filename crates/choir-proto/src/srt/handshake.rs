@@ -135,33 +135,36 @@ pub(super) fn answer(h: &Handshake, config: &LinkConfig, arrived: i64, timestamp
             }
         }
     };
-    let there = (from_millis(caps.sender_delay), from_millis(caps.receiver_delay));
-    let receive_latency = config.receive_latency.max(there.0);
-    let send_latency = config.send_latency.max(there.1);
+    let encryption = keys.as_ref().and_then(CipherKeys::length).map_or(0, |l| l.code());
+    let agreed = agree(h, config, &caps, (arrived, timestamp), local_isn, keys);
     let mut extensions = vec![Extension::HsRsp(HsCaps {
         version: SRT_VERSION,
         flags: flags::LIVE,
-        receiver_delay: millis(receive_latency),
-        sender_delay: millis(send_latency),
+        receiver_delay: millis(agreed.receive_latency),
+        sender_delay: millis(agreed.send_latency),
     })];
     if let Some(m) = km {
         extensions.push(Extension::KmRsp(m.clone()));
     }
-    let encryption = keys.as_ref().and_then(CipherKeys::length).map_or(0, |l| l.code());
-    let agreed = Agreed {
+    Ok(Answer { agreed, extensions, encryption })
+}
+
+/// What both halves come to: each latency is the greater wish of the two ends.
+fn agree(h: &Handshake, config: &LinkConfig, caps: &HsCaps, clock: (i64, u32), local_isn: Seq, keys: Option<CipherKeys>) -> Agreed {
+    let there = (from_millis(caps.sender_delay), from_millis(caps.receiver_delay));
+    Agreed {
         peer_id: h.socket_id,
         local_isn,
         peer_isn: h.initial_seq,
         peer_window: h.window,
-        arrived,
-        peer_timestamp: timestamp,
-        receive_latency,
-        send_latency,
+        arrived: clock.0,
+        peer_timestamp: clock.1,
+        receive_latency: config.receive_latency.max(there.0),
+        send_latency: config.send_latency.max(there.1),
         latency_there: there,
         drop_late: caps.flags & flags::TLPKTDROP != 0,
         keys,
-    };
-    Ok(Answer { agreed, extensions, encryption })
+    }
 }
 
 /// The initiator's half: takes the HSRSP to its request.
@@ -192,20 +195,7 @@ fn accept_response(
             }
         }
     };
-    let there = (from_millis(caps.sender_delay), from_millis(caps.receiver_delay));
-    Ok(Agreed {
-        peer_id: h.socket_id,
-        local_isn,
-        peer_isn: h.initial_seq,
-        peer_window: h.window,
-        arrived,
-        peer_timestamp: timestamp,
-        receive_latency: config.receive_latency.max(there.0),
-        send_latency: config.send_latency.max(there.1),
-        latency_there: there,
-        drop_late: caps.flags & flags::TLPKTDROP != 0,
-        keys,
-    })
+    Ok(agree(h, config, &caps, (arrived, timestamp), local_isn, keys))
 }
 
 /// What a step of a greeting led to.

@@ -232,12 +232,6 @@ impl TsReader {
         }
     }
 
-    /// The last clock reference, 27 MHz ticks.
-    #[must_use]
-    pub fn last_pcr(&self) -> Option<u64> {
-        self.pcr.last
-    }
-
     /// The next whole access unit, with [`Depth::Units`].
     pub fn poll_unit(&mut self) -> Option<AccessUnit> {
         self.units.pop_front()

@@ -127,18 +127,6 @@ impl Splicer {
         }
     }
 
-    /// What is on.
-    #[must_use]
-    pub fn on(&self) -> Option<SourceKey> {
-        self.on
-    }
-
-    /// What waits for its keyframe.
-    #[must_use]
-    pub fn next(&self) -> Option<SourceKey> {
-        self.next
-    }
-
     /// Takes whole packets of a source that came at `now` (µs); gives what goes out, and the cut if one
     /// was made in them. Bytes of sources that are neither on nor next give nothing.
     pub fn push(&mut self, source: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
