@@ -13,7 +13,7 @@ pub struct AdtsHeader {
     pub samples: u32,
 }
 
-const RATES: [u32; 13] = [96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8000, 7350];
+pub(crate) const RATES: [u32; 13] = [96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8000, 7350];
 
 /// Reads the header at the start of `data`; `None` when there is none.
 #[must_use]

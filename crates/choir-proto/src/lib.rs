@@ -7,14 +7,23 @@
 //! |---|---|
 //! | [`srt`] | SRT live mode, after draft-sharabayko-srt: [`srt::Endpoint`] per socket |
 //! | [`ts`] | MPEG transport streams (ISO 13818-1): reader, writer, splicer |
-//! | [`h26x`] | H.264 byte streams: parameter sets, access units, time stamps in user data |
-//! | [`adts`] | AAC frames in ADTS (ISO 13818-7) |
+//! | [`rtsp`] | RTSP 1.0 (RFC 2326): client and server, session descriptions, authentication |
+//! | [`rtp`] | RTP and RTCP (RFC 3550) with the payload formats of cameras, both ways |
+//! | [`remux`] | access units to a transport stream |
+//! | [`h26x`] | H.264 and H.265 byte streams: parameter sets, access units, time stamps in user data |
+//! | [`adts`], [`audio`] | AAC frames in ADTS (ISO 13818-7), LATM, G.711, PCM in transport streams |
+//! | [`media`] | access units on their way between these |
 //!
 //! Every engine has the same verbs: `handle_*` takes input and the time, `poll_*` gives output,
 //! `poll_timeout` says when to call again. Time never goes backwards.
 
 pub mod adts;
+pub mod audio;
 mod bits;
 pub mod h26x;
+pub mod media;
+pub mod remux;
+pub mod rtp;
+pub mod rtsp;
 pub mod srt;
 pub mod ts;

@@ -1,8 +1,8 @@
 //! NAL units of a byte stream, and what the sequence parameter set says of the picture.
 
 use h264_reader::{
-    nal::sps::SeqParameterSet,
-    rbsp::{BitReader, decode_nal},
+    nal::sps::{PicOrderCntType, ProfileIdc, SeqParameterSet},
+    rbsp::BitReader,
 };
 
 /// Kinds of NAL unit that matter to a link.
@@ -94,7 +94,7 @@ pub const fn access_unit_delimiter() -> [u8; 6] {
 }
 
 /// What a sequence parameter set says.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct VideoFormat {
     /// `baseline`, `main`, `high` ...
     pub profile: String,
@@ -106,6 +106,48 @@ pub struct VideoFormat {
     pub height: u32,
     /// Frames per second, when the timing is given.
     pub declared_rate: Option<f64>,
+    /// Bits per luma sample.
+    pub bit_depth: u8,
+    /// Pictures that may come before one that is shown earlier: above 0 there are B-pictures. `None` when not said.
+    pub reorder: Option<u8>,
+    /// How numbers become colours, when it is said.
+    pub colour: Option<Colour>,
+}
+
+/// Colour description by the code points of ITU-T H.273; 2 is "unspecified".
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Colour {
+    /// Primaries.
+    pub primaries: u8,
+    /// Transfer characteristics.
+    pub transfer: u8,
+    /// Matrix.
+    pub matrix: u8,
+    /// Luma from 0 to 255 instead of 16 to 235.
+    pub full_range: bool,
+}
+
+impl Default for Colour {
+    fn default() -> Self {
+        Self { primaries: 2, transfer: 2, matrix: 2, full_range: false }
+    }
+}
+
+impl std::fmt::Display for Colour {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let space = match (self.primaries, self.matrix) {
+            (1, _) | (2, 1) => "BT.709",
+            (5..=7, _) | (2, 5 | 6) => "BT.601",
+            (9, _) | (2, 9) => "BT.2020",
+            _ => "colour not said",
+        };
+        let transfer = match self.transfer {
+            16 => " PQ",
+            18 => " HLG",
+            _ => "",
+        };
+        write!(f, "{space}{transfer}, {} range", if self.full_range { "full" } else { "limited" })
+    }
 }
 
 /// Reads an SPS NAL unit; `None` when it is damaged.
@@ -115,7 +157,7 @@ pub fn parse_sps(nal: &[u8]) -> Option<VideoFormat> {
     if nal.len() > 1024 || NalKind::of(*nal.first()?) != NalKind::Sps {
         return None;
     }
-    let rbsp = decode_nal(nal).ok()?;
+    let rbsp = super::rbsp(nal, 1)?;
     let sps = SeqParameterSet::from_bits(BitReader::new(rbsp.as_ref())).ok()?;
     let (width, height) = sps.pixel_dimensions().ok()?;
     let level = nal.get(3)?;
@@ -126,7 +168,26 @@ pub fn parse_sps(nal: &[u8]) -> Option<VideoFormat> {
         width,
         height,
         declared_rate,
+        bit_depth: sps.chroma_info.bit_depth_luma_minus8 + 8,
+        reorder: reorder(&sps),
+        colour: sps.vui_parameters.as_ref().and_then(|v| v.video_signal_type.as_ref()).map(|t| {
+            let full_range = t.video_full_range_flag;
+            t.colour_description.as_ref().map_or(Colour { full_range, ..Colour::default() }, |c| Colour {
+                primaries: c.colour_primaries,
+                transfer: c.transfer_characteristics,
+                matrix: c.matrix_coefficients,
+                full_range,
+            })
+        }),
     })
+}
+
+/// Depth of reordering, where the parameter set settles it.
+fn reorder(sps: &SeqParameterSet) -> Option<u8> {
+    let restrictions = sps.vui_parameters.as_ref().and_then(|v| v.bitstream_restrictions.as_ref());
+    // Baseline has no B-pictures; order type 2 means that pictures are shown as they come (7.4.2.1.1).
+    let none = sps.profile_idc == ProfileIdc::from(66) || matches!(sps.pic_order_cnt, PicOrderCntType::TypeTwo);
+    if none { Some(0) } else { restrictions.map(|r| r.max_num_reorder_frames.min(16) as u8) }
 }
 
 #[cfg(test)]

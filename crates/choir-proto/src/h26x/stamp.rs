@@ -1,8 +1,7 @@
 //! When a frame was taken, carried in the picture as user data, so that the far end can measure the
 //! whole delay: MISB ST 0604 precision time stamp, and a frame number of our own beside it.
 
-use super::{NalKind, nal_units};
-use h264_reader::rbsp::decode_nal;
+use super::{HevcNal, NalKind, nal_units, rbsp};
 
 /// "MISPmicrosectime" (MISB ST 0604).
 const TIME_ID: &[u8; 16] = b"MISPmicrosectime";
@@ -22,6 +21,16 @@ pub struct Stamp {
 /// The SEI NAL unit with its start code, to stand before the first slice.
 #[must_use]
 pub fn stamp_sei(stamp: Stamp) -> Vec<u8> {
+    sei(&[0x06], stamp)
+}
+
+/// The same for H.265: a prefix SEI.
+#[must_use]
+pub fn hevc_stamp_sei(stamp: Stamp) -> Vec<u8> {
+    sei(&[0x4E, 0x01], stamp)
+}
+
+fn sei(header: &[u8], stamp: Stamp) -> Vec<u8> {
     let mut rbsp = vec![USER_DATA_UNREGISTERED, 28];
     rbsp.extend_from_slice(TIME_ID);
     // Status: locked to an absolute reference is not claimed; 0xFF between the pairs as the standard has it.
@@ -38,7 +47,8 @@ pub fn stamp_sei(stamp: Stamp) -> Vec<u8> {
         rbsp.extend_from_slice(&frame.to_be_bytes());
     }
     rbsp.push(0x80);
-    let mut nal = vec![0, 0, 0, 1, 0x06];
+    let mut nal = vec![0, 0, 0, 1];
+    nal.extend_from_slice(header);
     let mut zeros = 0;
     for byte in rbsp {
         // Emulation prevention: three bytes may not look like a start code.
@@ -58,7 +68,7 @@ pub fn find_stamp(access_unit: &[u8]) -> Option<Stamp> {
     let mut found = None;
     for nal in nal_units(access_unit) {
         match NalKind::of(nal[0]) {
-            NalKind::Sei => found = read_sei(nal, found),
+            NalKind::Sei => found = read_sei(nal, 1, found),
             kind if kind.is_picture() => break,
             _ => {}
         }
@@ -66,8 +76,22 @@ pub fn find_stamp(access_unit: &[u8]) -> Option<Stamp> {
     found
 }
 
-fn read_sei(nal: &[u8], mut found: Option<Stamp>) -> Option<Stamp> {
-    let Ok(rbsp) = decode_nal(nal) else { return found };
+/// The same for H.265.
+#[must_use]
+pub fn find_hevc_stamp(access_unit: &[u8]) -> Option<Stamp> {
+    let mut found = None;
+    for nal in nal_units(access_unit) {
+        match HevcNal::of(nal[0]) {
+            HevcNal::Sei => found = read_sei(nal, 2, found),
+            kind if kind.is_picture() => break,
+            _ => {}
+        }
+    }
+    found
+}
+
+fn read_sei(nal: &[u8], header: usize, mut found: Option<Stamp>) -> Option<Stamp> {
+    let Some(rbsp) = rbsp(nal, header) else { return found };
     let mut rest = rbsp.as_ref();
     while let Some((kind, size, body)) = message(rest) {
         let Some(content) = body.get(..size) else { break };
@@ -123,6 +147,9 @@ mod tests {
                 assert!(!unit[11..].windows(3).any(|w| w[0] == 0 && w[1] == 0 && w[2] <= 2), "emulates a start code");
                 unit.extend([0, 0, 0, 1, 0x65, 1, 2, 3]);
                 assert_eq!(find_stamp(&unit), Some(stamp));
+                let mut hevc = hevc_stamp_sei(stamp);
+                hevc.extend([0, 0, 0, 1, 0x26, 1, 2, 3]);
+                assert_eq!(find_hevc_stamp(&hevc), Some(stamp));
             }
         }
     }

@@ -14,6 +14,8 @@ pub struct Adaptation {
     pub random_access: bool,
     /// Programme clock, 27 MHz ticks.
     pub pcr: Option<u64>,
+    /// Bytes in it beyond what it says.
+    pub stuffing: u8,
 }
 
 /// A checked view of one packet.
@@ -33,6 +35,7 @@ pub struct TsPacket<'a> {
     pub adaptation: Option<Adaptation>,
     /// Payload, if it has one.
     pub payload: Option<&'a [u8]>,
+    short: bool,
 }
 
 impl<'a> TsPacket<'a> {
@@ -59,10 +62,14 @@ impl<'a> TsPacket<'a> {
                 if data[5] & 0x10 != 0 && length >= 7 {
                     a.pcr = Some(read_pcr(&data[6..12]));
                 }
+                // Fields that are rarely there are not counted out: then nothing is called stuffing.
+                let known = 1 + if a.pcr.is_some() { 6 } else { 0 };
+                a.stuffing = if data[5] & 0x0F == 0 { (length - known) as u8 } else { 0 };
             }
             adaptation = Some(a);
         }
         Some(Self {
+            short: adaptation.is_some_and(|a: Adaptation| a.stuffing > 0) || (control == 3 && data[4] == 0),
             pid: u16::from(data[1] & 0x1F) << 8 | u16::from(data[2]),
             error: data[1] & 0x80 != 0,
             unit_start: data[1] & 0x40 != 0,
@@ -71,6 +78,14 @@ impl<'a> TsPacket<'a> {
             adaptation,
             payload: (control & 1 != 0).then_some(&data[start..]),
         })
+    }
+}
+
+impl TsPacket<'_> {
+    /// True when it carries less than it could: stuffing fills the rest.
+    #[must_use]
+    pub fn stuffed(&self) -> bool {
+        self.short && self.payload.is_some()
     }
 }
 

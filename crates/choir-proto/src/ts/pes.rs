@@ -42,11 +42,11 @@ pub(super) fn time_bytes(prefix: u8, t: u64) -> [u8; 5] {
     [prefix << 4 | ((t >> 30) as u8 & 7) << 1 | 1, (t >> 22) as u8, ((t >> 15) as u8) << 1 | 1, (t >> 7) as u8, (t as u8) << 1 | 1]
 }
 
-/// Appends a header. `payload` is written as length for audio, 0 (unbounded) for video.
+/// Appends a header. `payload` is written as length, but for video that is too long for it: 0 (unbounded).
 pub fn write_pes_header(stream_id: u8, pts: u64, dts: Option<u64>, payload: usize, out: &mut Vec<u8>) {
     let dts = dts.filter(|d| *d != pts);
     let extra = if dts.is_some() { 10 } else { 5 };
-    let length = if stream_id >= 0xE0 { 0 } else { u16::try_from(payload + 3 + extra).unwrap_or(0) };
+    let length = u16::try_from(payload + 3 + extra).unwrap_or(0);
     out.extend_from_slice(&[0, 0, 1, stream_id]);
     out.extend_from_slice(&length.to_be_bytes());
     out.extend_from_slice(&[0x84, if dts.is_some() { 0xC0 } else { 0x80 }, extra as u8]);
@@ -64,7 +64,7 @@ mod tests {
     fn headers_survive() {
         for (id, pts, dts) in [(0xE0, 0, None), (0xE0, (1 << 33) - 1, Some(5)), (0xC0, 123_456_789, None)] {
             let mut data = Vec::new();
-            write_pes_header(id, pts, dts, 100, &mut data);
+            write_pes_header(id, pts, dts, if id < 0xE0 { 100 } else { 100_000 }, &mut data);
             let header = PesHeader::parse(&data).expect("a header");
             assert_eq!((header.stream_id, header.pts, header.dts), (id, Some(pts), dts));
             assert_eq!(header.header_bytes, data.len());

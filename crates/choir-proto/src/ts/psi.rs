@@ -2,6 +2,8 @@
 
 /// Largest section of these tables (ISO 13818-1, 2.4.4).
 const SECTION_MAX: usize = 1024;
+/// Registration descriptor of PCM (SMPTE ST 302, 6.2).
+const PCM_DESCRIPTOR: &[u8] = &[0x05, 4, b'B', b'S', b'S', b'D'];
 /// Elementary streams kept of one programme.
 const MAX_STREAMS: usize = 32;
 
@@ -64,6 +66,8 @@ pub enum StreamKind {
     AacLatm,
     /// 0x03, 0x04: MPEG audio.
     MpegAudio,
+    /// 0x06 registered as "BSSD": PCM after SMPTE ST 302.
+    St302,
     /// Any other.
     Other(u8),
 }
@@ -90,6 +94,7 @@ impl StreamKind {
             Self::AacAdts => 0x0F,
             Self::AacLatm => 0x11,
             Self::MpegAudio => 0x03,
+            Self::St302 => 0x06,
             Self::Other(code) => code,
         }
     }
@@ -108,6 +113,7 @@ impl std::fmt::Display for StreamKind {
             Self::AacAdts => f.write_str("AAC"),
             Self::AacLatm => f.write_str("AAC (LATM)"),
             Self::MpegAudio => f.write_str("MPEG audio"),
+            Self::St302 => f.write_str("PCM (ST 302)"),
             Self::Other(code) => write!(f, "stream type 0x{code:02x}"),
         }
     }
@@ -147,8 +153,11 @@ impl Pmt {
         let mut at = 12 + usize::from(field(10)? & 0x0FFF);
         let mut streams = Vec::new();
         while at + 5 <= body.len() && streams.len() < MAX_STREAMS {
-            streams.push(PmtStream { pid: field(at + 1)? & 0x1FFF, kind: StreamKind::from_code(body[at]) });
-            at += 5 + usize::from(field(at + 3)? & 0x0FFF);
+            let descriptors = usize::from(field(at + 3)? & 0x0FFF);
+            let pcm = body[at] == 0x06 && body.get(at + 5..at + 5 + descriptors).is_some_and(|d| d.windows(6).any(|w| w == PCM_DESCRIPTOR));
+            let kind = if pcm { StreamKind::St302 } else { StreamKind::from_code(body[at]) };
+            streams.push(PmtStream { pid: field(at + 1)? & 0x1FFF, kind });
+            at += 5 + descriptors;
         }
         Some(Self { program: field(3)?, version: body.get(5)? >> 1 & 31, pcr_pid: field(8)? & 0x1FFF, streams })
     }
@@ -196,7 +205,9 @@ pub fn pmt_section(pmt: &Pmt) -> Vec<u8> {
     for stream in &pmt.streams {
         s.push(stream.kind.code());
         s.extend_from_slice(&(0xE000 | stream.pid).to_be_bytes());
-        s.extend_from_slice(&[0xF0, 0]);
+        let descriptors: &[u8] = if stream.kind == StreamKind::St302 { PCM_DESCRIPTOR } else { &[] };
+        s.extend_from_slice(&[0xF0, descriptors.len() as u8]);
+        s.extend_from_slice(descriptors);
     }
     finish(s)
 }
@@ -216,7 +227,7 @@ mod tests {
             program: 1,
             version: 3,
             pcr_pid: 256,
-            streams: vec![PmtStream { pid: 256, kind: StreamKind::H264 }, PmtStream { pid: 257, kind: StreamKind::AacAdts }],
+            streams: vec![PmtStream { pid: 256, kind: StreamKind::H264 }, PmtStream { pid: 257, kind: StreamKind::AacAdts }, PmtStream { pid: 258, kind: StreamKind::St302 }],
         };
         let section = pmt_section(&pmt);
         assert_eq!(Pmt::parse(&section), Some(pmt));

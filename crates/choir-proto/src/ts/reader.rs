@@ -10,7 +10,8 @@ use super::{
 };
 use crate::{
     adts,
-    h26x::{self, NalKind, Stamp, VideoFormat},
+    audio::ST302_RATE,
+    h26x::{self, HevcNal, NalKind, Stamp, VideoFormat},
 };
 use bytes::Bytes;
 use std::collections::VecDeque;
@@ -138,6 +139,8 @@ struct OpenPes {
 struct Stream {
     info: StreamInfo,
     pes: Option<OpenPes>,
+    /// Stuffing in this stream has not always ended a unit, so it says nothing.
+    stuffs_anywhere: bool,
 }
 
 #[derive(Debug, Default)]
@@ -344,7 +347,7 @@ impl TsReader {
         for (i, s) in table.streams.iter().enumerate() {
             let bytes = old.iter().find(|o| o.info.pid == s.pid).map_or(0, |o| o.info.bytes);
             self.index[usize::from(s.pid) % PIDS] = i as u8;
-            self.streams.push(Stream { info: StreamInfo { pid: s.pid, kind: s.kind, bytes }, pes: None });
+            self.streams.push(Stream { info: StreamInfo { pid: s.pid, kind: s.kind, bytes }, pes: None, stuffs_anywhere: false });
         }
         self.video.format = None;
         self.last_keyframe = None;
@@ -372,8 +375,15 @@ impl TsReader {
             pes.total += payload.len();
             let room = limit.saturating_sub(pes.data.len());
             pes.data.extend_from_slice(&payload[..payload.len().min(room)]);
+        } else if !payload.is_empty() {
+            // More of a unit that was taken as ended.
+            self.streams[i].stuffs_anywhere = true;
         }
-        let complete = self.streams[i].pes.as_ref().is_some_and(|pes| pes.header.payload_bytes.is_some_and(|n| pes.total >= n));
+        // A unit without a length ends where the next begins, a frame later; but its last packet is the only
+        // one that writers have to stuff.
+        let stuffed = p.stuffed() && !self.streams[i].stuffs_anywhere;
+        let ended = |pes: &OpenPes| pes.header.payload_bytes.map_or(stuffed, |n| pes.total >= n);
+        let complete = self.streams[i].pes.as_ref().is_some_and(ended);
         if complete && let Some(pes) = self.streams[i].pes.take() {
             self.finish_unit(i, pes);
         }
@@ -388,8 +398,13 @@ impl TsReader {
         }
         if first_video {
             self.note_frame(&pes, keyframe, kind);
-        } else if kind == StreamKind::AacAdts && self.audio.is_none() {
-            self.audio = adts::parse(&pes.data).map(|h| (h.sample_rate, h.channels));
+        } else if self.audio.is_none() {
+            self.audio = match kind {
+                StreamKind::AacAdts => adts::parse(&pes.data).map(|h| (h.sample_rate, h.channels)),
+                // Two channels for each of its steps; the rate is fixed.
+                StreamKind::St302 => pes.data.get(2).map(|b| (ST302_RATE, (b >> 6) * 2 + 2)),
+                _ => None,
+            };
         }
         // A unit with a hole in it is of no use to a decoder.
         if self.depth == Depth::Units && !pes.broken && pes.total <= UNIT_MAX {
@@ -418,21 +433,30 @@ impl TsReader {
             }
             self.last_keyframe = time.map(|t| (t, self.video.frames));
         }
-        if kind != StreamKind::H264 {
-            return;
-        }
         let head = &pes.data[..pes.data.len().min(HEAD)];
-        if keyframe {
-            for nal in h26x::nal_units(head) {
-                match NalKind::of(nal[0]) {
-                    NalKind::Sps => self.video.format = h26x::parse_sps(nal).or(self.video.format.take()),
-                    k if k.is_picture() => break,
-                    _ => {}
-                }
-            }
+        if keyframe && let Some(format) = format_in(kind, head) {
+            self.video.format = Some(format);
         }
-        if let Some(stamp) = h26x::find_stamp(head) {
+        let stamp = if kind == StreamKind::H265 { h26x::find_hevc_stamp(head) } else { h26x::find_stamp(head) };
+        if let Some(stamp) = stamp {
             self.video.stamp = Some((stamp, pes.last));
         }
     }
+}
+
+/// The picture's format, from the parameter set at the head of an access unit.
+fn format_in(kind: StreamKind, head: &[u8]) -> Option<VideoFormat> {
+    for nal in h26x::nal_units(head) {
+        let (set, picture) = match kind {
+            StreamKind::H265 => (HevcNal::of(nal[0]) == HevcNal::Sps, HevcNal::of(nal[0]).is_picture()),
+            _ => (NalKind::of(nal[0]) == NalKind::Sps, NalKind::of(nal[0]).is_picture()),
+        };
+        if set {
+            return if kind == StreamKind::H265 { h26x::parse_hevc_sps(nal) } else { h26x::parse_sps(nal) };
+        }
+        if picture {
+            return None;
+        }
+    }
+    None
 }

@@ -7,14 +7,20 @@ use super::{
     pes::write_pes_header,
     psi::{Pmt, PmtStream, StreamKind, pat_section, pmt_section},
 };
-use crate::h26x::{NalKind, access_unit_delimiter, nal_units};
+use crate::h26x::{HevcNal, NalKind, access_unit_delimiter};
 use std::collections::HashMap;
 
 const PSI_EVERY: u64 = 27_000_000 / 1000 * 90;
+/// As above where packets leave only each 36 ms: 100 ms must hold all the same.
+const PSI_EVERY_CLOCKED: u64 = 27_000_000 / 1000 * 60;
 /// Below the 40 ms that is promised, so that a packet's wait does not break the promise.
 const PCR_EVERY: u64 = 27_000_000 / 1000 * 36;
 const AAC_STREAM: u8 = 0xC0;
 const VIDEO_STREAM: u8 = 0xE0;
+/// Private stream 1, as ST 302 wants it.
+const PRIVATE_STREAM: u8 = 0xBD;
+/// A delimiter that allows any slice type, with its start code.
+const HEVC_DELIMITER: [u8; 7] = [0, 0, 0, 1, 0x46, 0x01, 0x50];
 
 /// How fast the stream runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,6 +29,8 @@ pub enum MuxRate {
     Constant(u64),
     /// As the media comes.
     Variable,
+    /// As the media comes, with the clock handed in by [`TsWriter::clock_to`].
+    Clocked,
 }
 
 /// Layout of the programme.
@@ -33,8 +41,8 @@ pub struct WriterConfig {
     /// PID of the PMT.
     pub pmt_pid: u16,
     /// PID and kind of the video, which carries the clock.
-    pub video: PmtStream,
-    /// PID and kind of the audio.
+    pub video: Option<PmtStream>,
+    /// PID and kind of the audio, which carries the clock if there is no video.
     pub audio: Option<PmtStream>,
     /// Rate.
     pub rate: MuxRate,
@@ -47,7 +55,7 @@ impl Default for WriterConfig {
         Self {
             program: 1,
             pmt_pid: 0x1000,
-            video: PmtStream { pid: 0x100, kind: StreamKind::H264 },
+            video: Some(PmtStream { pid: 0x100, kind: StreamKind::H264 }),
             audio: Some(PmtStream { pid: 0x101, kind: StreamKind::AacAdts }),
             rate: MuxRate::Variable,
             lead: 90 * 200,
@@ -66,8 +74,8 @@ pub struct Unit<'a> {
     pub dts: Option<u64>,
     /// Decoding can start here.
     pub keyframe: bool,
-    /// Byte stream or ADTS frames.
-    pub data: &'a [u8],
+    /// Byte stream or ADTS frames, in pieces.
+    pub data: &'a [&'a [u8]],
 }
 
 /// A transport stream writer.
@@ -83,17 +91,20 @@ pub struct TsWriter {
     fraction: u64,
     last_psi: Option<u64>,
     last_pcr: Option<u64>,
+    clock_pid: u16,
+    /// A jump of the clock is to be announced with its next reference.
+    jump: bool,
     late: u64,
-    pes: Vec<u8>,
 }
 
 impl TsWriter {
     /// A writer at the start of a stream.
     #[must_use]
     pub fn new(config: WriterConfig) -> Self {
-        let mut streams = vec![config.video];
-        streams.extend(config.audio);
-        let pmt = pmt_section(&Pmt { program: config.program, version: 0, pcr_pid: config.video.pid, streams });
+        let streams: Vec<PmtStream> = config.video.into_iter().chain(config.audio).collect();
+        // 0x1FFF says that there is no clock (ISO 13818-1, 2.4.4.9).
+        let clock_pid = streams.first().map_or(NULL_PID, |s| s.pid);
+        let pmt = pmt_section(&Pmt { program: config.program, version: 0, pcr_pid: clock_pid, streams });
         Self {
             pat: pat_section(1, config.program, config.pmt_pid),
             pmt,
@@ -103,8 +114,9 @@ impl TsWriter {
             fraction: 0,
             last_psi: None,
             last_pcr: None,
+            clock_pid,
+            jump: false,
             late: 0,
-            pes: Vec::new(),
         }
     }
 
@@ -114,40 +126,64 @@ impl TsWriter {
         self.late
     }
 
-    /// Appends a unit, with whatever tables, clock and filling are due before it.
+    /// The last clock reference written, 27 MHz, not wrapped.
+    #[must_use]
+    pub fn last_clock(&self) -> Option<u64> {
+        self.last_pcr
+    }
+
+    /// Sets the clock on, for [`MuxRate::Clocked`]. It never goes back.
+    pub fn clock_to(&mut self, clock: u64) {
+        self.clock = Some(self.clock.map_or(clock, |c| c.max(clock)));
+    }
+
+    /// Sets the clock to any time, which the next reference announces as a jump.
+    pub fn jump_to(&mut self, clock: u64) {
+        (self.clock, self.last_psi, self.last_pcr, self.jump) = (Some(clock), None, None, true);
+    }
+
+    /// Appends a clock reference, and the tables if they are due, while no unit comes.
+    pub fn idle(&mut self, out: &mut Vec<u8>) {
+        self.due_tables_and_clock(false, out);
+        self.clock_packet(out);
+    }
+
+    /// Appends a unit, with whatever tables, clock and filling are due before it. Its bytes are copied once.
     pub fn write(&mut self, unit: &Unit<'_>, out: &mut Vec<u8>) {
         let dts = unit.dts.unwrap_or(unit.pts);
-        let due = (dts + PTS_WRAP).saturating_sub(self.config.lead) * 300;
-        self.advance(due, out);
-        if self.clock.is_some_and(|c| c > (dts + PTS_WRAP) * 300) {
-            self.late += 1;
+        if self.config.rate != MuxRate::Clocked {
+            self.advance((dts + PTS_WRAP).saturating_sub(self.config.lead) * 300, out);
+            if self.clock.is_some_and(|c| c > (dts + PTS_WRAP) * 300) {
+                self.late += 1;
+            }
         }
-        let stream = if unit.video { Some(self.config.video) } else { self.config.audio };
+        let stream = if unit.video { self.config.video } else { self.config.audio };
         let Some(stream) = stream else { return };
         if unit.video && unit.keyframe {
             self.tables(out);
         }
-        let mut pes = std::mem::take(&mut self.pes);
-        pes.clear();
-        let delimiter = access_unit_delimiter();
-        let needs_delimiter =
-            stream.kind == StreamKind::H264 && nal_units(unit.data).next().is_none_or(|n| NalKind::of(n[0]) != NalKind::Delimiter);
-        let size = unit.data.len() + if needs_delimiter { delimiter.len() } else { 0 };
-        write_pes_header(if unit.video { VIDEO_STREAM } else { AAC_STREAM }, unit.pts, unit.dts, size, &mut pes);
-        if needs_delimiter {
-            pes.extend_from_slice(&delimiter);
-        }
-        pes.extend_from_slice(unit.data);
-        let mut rest = &pes[..];
+        let delimiter: &[u8] = match stream.kind {
+            StreamKind::H264 if !begins_with(unit.data, |h| NalKind::of(h) == NalKind::Delimiter) => &access_unit_delimiter(),
+            StreamKind::H265 if !begins_with(unit.data, |h| HevcNal::of(h) == HevcNal::Delimiter) => &HEVC_DELIMITER,
+            _ => &[],
+        };
+        let size = delimiter.len() + unit.data.iter().map(|p| p.len()).sum::<usize>();
+        let mut header = Vec::with_capacity(32);
+        let id = match stream.kind {
+            _ if unit.video => VIDEO_STREAM,
+            StreamKind::St302 => PRIVATE_STREAM,
+            _ => AAC_STREAM,
+        };
+        write_pes_header(id, unit.pts, unit.dts, size, &mut header);
+        let mut pes = Pieces { head: [&header, delimiter], rest: unit.data, at: 0, left: header.len() + size };
+        out.reserve(pes.left / 184 * TS_PACKET + 4 * TS_PACKET);
         let mut start = true;
-        while !rest.is_empty() {
-            self.due_tables_and_clock(!unit.video, out);
-            let clock_here = unit.video && (start || self.pcr_due());
-            let used = self.packet(stream.pid, start, start && unit.keyframe, clock_here, rest, out);
-            rest = &rest[used..];
+        while pes.left > 0 {
+            self.due_tables_and_clock(stream.pid != self.clock_pid, out);
+            let clock_here = stream.pid == self.clock_pid && ((unit.video && start) || self.pcr_due());
+            self.packet(stream.pid, start, start && unit.keyframe, clock_here, &mut pes, out);
             start = false;
         }
-        self.pes = pes;
     }
 
     /// Fills a constant rate up to where a unit with this decoding time would start, so that it can leave at
@@ -162,6 +198,7 @@ impl TsWriter {
     fn advance(&mut self, due: u64, out: &mut Vec<u8>) {
         let clock = *self.clock.get_or_insert(due);
         match self.config.rate {
+            MuxRate::Clocked => {}
             MuxRate::Variable => {
                 // Slow frame rates need clock references of their own in between.
                 while let Some(last) = self.last_pcr
@@ -193,7 +230,8 @@ impl TsWriter {
     }
 
     fn due_tables_and_clock(&mut self, clock_packet: bool, out: &mut Vec<u8>) {
-        if self.last_psi.is_none() || self.last_psi.zip(self.clock).is_some_and(|(last, now)| now >= last + PSI_EVERY) {
+        let every = if self.config.rate == MuxRate::Clocked { PSI_EVERY_CLOCKED } else { PSI_EVERY };
+        if self.last_psi.is_none() || self.last_psi.zip(self.clock).is_some_and(|(last, now)| now >= last + every) {
             self.tables(out);
         }
         if clock_packet && self.pcr_due() {
@@ -208,7 +246,7 @@ impl TsWriter {
             payload.extend_from_slice(&section);
             // Behind a section the rest of the packet is 0xFF.
             payload.resize(TS_PACKET - 4, 0xFF);
-            self.packet(pid, true, false, false, &payload, out);
+            self.packet(pid, true, false, false, &mut Pieces::of(&payload), out);
         }
     }
 
@@ -228,33 +266,36 @@ impl TsWriter {
 
     /// A packet that carries only the clock.
     fn clock_packet(&mut self, out: &mut Vec<u8>) {
-        self.packet(self.config.video.pid, false, false, true, &[], out);
+        self.packet(self.clock_pid, false, false, true, &mut Pieces::of(&[]), out);
     }
 
-    /// Appends one packet; gives how much of `data` it took.
-    fn packet(&mut self, pid: u16, start: bool, random_access: bool, clock: bool, data: &[u8], out: &mut Vec<u8>) -> usize {
-        let mut adaptation = Vec::new();
+    /// Appends one packet with as much of `data` as fits.
+    fn packet(&mut self, pid: u16, start: bool, random_access: bool, clock: bool, data: &mut Pieces<'_>, out: &mut Vec<u8>) {
+        let mut adaptation = [0u8; 7];
+        let mut length = 0;
         if random_access || clock {
-            adaptation.push(if random_access { 0x40 } else { 0 } | if clock { 0x10 } else { 0 });
+            let jump = clock && std::mem::take(&mut self.jump);
+            adaptation[0] = u8::from(jump) << 7 | u8::from(random_access) << 6 | u8::from(clock) << 4;
+            length = 1;
             if clock {
                 let now = self.clock.unwrap_or(0);
-                adaptation.extend_from_slice(&pcr_bytes(now % PCR_WRAP));
+                adaptation[1..].copy_from_slice(&pcr_bytes(now % PCR_WRAP));
                 self.last_pcr = Some(now);
+                length = 7;
             }
         }
-        let has_field = !adaptation.is_empty();
-        let room = TS_PACKET - 4 - if has_field { 1 + adaptation.len() } else { 0 };
-        let used = data.len().min(room);
+        let room = TS_PACKET - 4 - if length > 0 { 1 + length } else { 0 };
+        let used = data.left.min(room);
         let stuffing = room - used;
         let counter = self.counters.entry(pid).or_insert(15);
         if used > 0 {
             *counter = (*counter + 1) & 15;
         }
-        let control = u8::from(used > 0) << 4 | if has_field || stuffing > 0 { 0x20 } else { 0 };
+        let control = u8::from(used > 0) << 4 | if length > 0 || stuffing > 0 { 0x20 } else { 0 };
         out.extend_from_slice(&[SYNC, (u8::from(start) << 6) | (pid >> 8) as u8, pid as u8, control | *counter]);
-        if has_field {
-            out.push((adaptation.len() + stuffing) as u8);
-            out.extend_from_slice(&adaptation);
+        if length > 0 {
+            out.push((length + stuffing) as u8);
+            out.extend_from_slice(&adaptation[..length]);
             out.resize(out.len() + stuffing, 0xFF);
         } else if stuffing > 0 {
             out.push((stuffing - 1) as u8);
@@ -263,8 +304,52 @@ impl TsWriter {
                 out.resize(out.len() + stuffing - 2, 0xFF);
             }
         }
-        out.extend_from_slice(&data[..used]);
+        data.copy(used, out);
         self.tick();
-        used
     }
+}
+
+/// A PES packet in pieces: header, delimiter, and the unit as it came.
+struct Pieces<'a> {
+    head: [&'a [u8]; 2],
+    rest: &'a [&'a [u8]],
+    at: usize,
+    left: usize,
+}
+
+impl<'a> Pieces<'a> {
+    fn of(data: &'a [u8]) -> Self {
+        Self { head: [data, &[]], rest: &[], at: 0, left: data.len() }
+    }
+
+    /// Moves the next `count` bytes.
+    fn copy(&mut self, mut count: usize, out: &mut Vec<u8>) {
+        self.left -= count.min(self.left);
+        while count > 0 {
+            let (piece, in_head) = match self.head {
+                [first, _] if !first.is_empty() => (first, Some(0)),
+                [_, second] if !second.is_empty() => (second, Some(1)),
+                _ => match self.rest.first() {
+                    Some(piece) => (&piece[self.at..], None),
+                    None => return,
+                },
+            };
+            let n = piece.len().min(count);
+            out.extend_from_slice(&piece[..n]);
+            count -= n;
+            match in_head {
+                Some(i) => self.head[i] = &piece[n..],
+                None if n == piece.len() => (self.rest, self.at) = (&self.rest[1..], 0),
+                None => self.at += n,
+            }
+        }
+    }
+}
+
+/// True when the first NAL unit's first byte is as wanted. The start code may be a piece of its own.
+fn begins_with(pieces: &[&[u8]], wanted: impl Fn(u8) -> bool) -> bool {
+    let mut bytes = pieces.iter().flat_map(|p| p.iter().copied());
+    let zeros = bytes.by_ref().take(5).position(|b| b != 0);
+    let mut bytes = pieces.iter().flat_map(|p| p.iter().copied());
+    zeros.is_some_and(|z| z >= 2 && bytes.nth(z) == Some(1) && bytes.next().is_some_and(wanted))
 }

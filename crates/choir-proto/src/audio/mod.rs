@@ -1,0 +1,11 @@
+//! Sound: what AAC says of itself, LATM, G.711, and PCM in transport streams.
+
+mod aac;
+mod g711;
+mod latm;
+mod st302;
+
+pub use aac::AacConfig;
+pub use g711::{Law, Upsampler, decode as decode_g711};
+pub use latm::{LatmError, StreamMux};
+pub use st302::{ST302_RATE, st302_frame};

@@ -1,0 +1,70 @@
+//! Media between protocols: access units in the pieces in which they came, never put together on the way.
+
+use bytes::Bytes;
+use std::time::Instant;
+
+/// One whole frame or audio packet of a track.
+#[derive(Debug, Clone)]
+pub struct MediaUnit {
+    /// Place of its track in the session.
+    pub track: usize,
+    /// Presentation time, 90 kHz, 33 bits.
+    pub pts: u64,
+    /// Decoding can start here.
+    pub keyframe: bool,
+    /// A hole is in it, or something before it that it needs is missing.
+    pub damaged: bool,
+    /// When its last packet came.
+    pub arrived: Instant,
+    /// Byte stream with start codes (without delimiter), ADTS frames or PCM, in pieces.
+    pub pieces: Vec<Bytes>,
+}
+
+impl MediaUnit {
+    /// Bytes in it.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        self.pieces.iter().map(Bytes::len).sum()
+    }
+
+    /// All of it in one, which costs a copy: for tests and for looking at.
+    #[must_use]
+    pub fn joined(&self) -> Vec<u8> {
+        self.pieces.concat()
+    }
+}
+
+/// What a track carries.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Codec {
+    /// H.264 video.
+    H264,
+    /// H.265 video.
+    H265,
+    /// AAC, handed on in ADTS.
+    Aac(crate::audio::AacConfig),
+    /// G.711, handed on as PCM of 48 kHz, two channels, in SMPTE ST 302.
+    G711(crate::audio::Law),
+    /// A whole transport stream.
+    Ts,
+}
+
+impl Codec {
+    /// True for pictures.
+    #[must_use]
+    pub const fn is_video(&self) -> bool {
+        matches!(self, Self::H264 | Self::H265)
+    }
+}
+
+impl std::fmt::Display for Codec {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::H264 => f.write_str("H.264"),
+            Self::H265 => f.write_str("H.265"),
+            Self::Aac(_) => f.write_str("AAC"),
+            Self::G711(law) => write!(f, "G.711 {law}"),
+            Self::Ts => f.write_str("transport stream"),
+        }
+    }
+}

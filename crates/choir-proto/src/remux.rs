@@ -1,0 +1,349 @@
+//! Access units to a transport stream, as they come: decoding times, delimiters, tables, and a clock that
+//! runs with the sender's.
+
+use crate::{
+    audio::{ST302_RATE, Upsampler, decode_g711, st302_frame},
+    media::{Codec, MediaUnit},
+    ts::{MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig, wrapped_distance},
+};
+use std::time::{Duration, Instant};
+
+/// Between clock references when no unit comes: 40 ms are allowed, a timer's lateness is left over.
+const CLOCK_EVERY: Duration = Duration::from_millis(36);
+/// The least delay of the last so many seconds is what the clock follows.
+const WINDOW: Duration = Duration::from_secs(5);
+/// One tick of correction for so many of time: 200 ppm, twice what crystals are off.
+const SLEW: i64 = 5000;
+/// Units behind the clock in a row after which it is set anew.
+const LATE_MAX: u32 = 8;
+/// Pictures that may be shown in another order than they come.
+const REORDER_MAX: usize = 16;
+
+/// One track to put in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RemuxTrack {
+    /// Its place in the session.
+    pub track: usize,
+    /// What it carries.
+    pub codec: Codec,
+}
+
+/// Gives decoding times to pictures whose order of coming is that of decoding (ISO 13818-1, 2.4.3.7).
+#[derive(Debug, Default)]
+struct DecodeOrder {
+    /// Presentation times of the last pictures, in order.
+    recent: Vec<i64>,
+    depth: usize,
+    step: Option<i64>,
+    last: Option<i64>,
+}
+
+impl DecodeOrder {
+    /// The decoding time of the next picture: with pictures out of order by `n`, the presentation time that
+    /// `n` of those seen come after, so that it grows and never passes its own. `None` when there is no such
+    /// time: the first picture out of order in a stream that had not said there would be any.
+    fn dts(&mut self, pts: i64, declared: Option<u8>) -> Option<i64> {
+        let at = self.recent.partition_point(|p| *p < pts);
+        let ahead = self.recent.len() - at;
+        self.depth = self.depth.max(usize::from(declared.unwrap_or(0))).max(ahead).min(REORDER_MAX);
+        if let Some(before) = at.checked_sub(1).and_then(|i| self.recent.get(i)) {
+            let step = pts - before;
+            self.step = Some(self.step.map_or(step, |s| s.min(step))).filter(|s| *s > 0);
+        }
+        self.recent.insert(at, pts);
+        if self.recent.len() > 2 * REORDER_MAX {
+            self.recent.remove(0);
+        }
+        let dts = match self.recent.len().checked_sub(self.depth + 1) {
+            Some(i) => self.recent[i],
+            // The first pictures: as many steps before as are still to come.
+            None => self.recent[0] - (self.depth + 1 - self.recent.len()) as i64 * self.step.unwrap_or(1500),
+        };
+        let dts = self.last.map_or(dts, |l| dts.max(l + 1));
+        if dts > pts {
+            return None;
+        }
+        self.last = Some(dts);
+        Some(dts)
+    }
+}
+
+/// Follows the sender's clock by the least delayed units.
+#[derive(Debug)]
+struct Follower {
+    start: Instant,
+    /// Sender's 27 MHz time less ours.
+    offset: i64,
+    /// Greatest (that is: least delayed) difference of this and of the last window.
+    best: (i64, i64),
+    window: Instant,
+    slewed: Instant,
+}
+
+impl Follower {
+    fn new(now: Instant, media: i64) -> Self {
+        Self { start: now, offset: media, best: (media, media), window: now, slewed: now }
+    }
+
+    fn ours(&self, now: Instant) -> i64 {
+        (now.saturating_duration_since(self.start).as_nanos() as i128 * 27 / 1000) as i64
+    }
+
+    fn note(&mut self, now: Instant, media: i64) {
+        let difference = media - self.ours(now);
+        if now.saturating_duration_since(self.window) >= WINDOW {
+            self.best = (difference, self.best.0);
+            self.window = now;
+        }
+        self.best.0 = self.best.0.max(difference);
+    }
+
+    /// The sender's time now.
+    fn at(&mut self, now: Instant) -> i64 {
+        let passed = now.saturating_duration_since(self.slewed).as_nanos() as i64 * 27 / 1000;
+        let step = passed / SLEW;
+        if step > 0 {
+            self.slewed = now;
+            let target = self.best.0.max(self.best.1);
+            self.offset += (target - self.offset).clamp(-step, step);
+        }
+        self.ours(now) + self.offset
+    }
+}
+
+#[derive(Debug)]
+enum Sound {
+    Adts,
+    G711 { law: crate::audio::Law, up: Upsampler, frame: u32 },
+}
+
+/// Makes the transport stream of one session.
+#[derive(Debug)]
+pub struct Remux {
+    writer: TsWriter,
+    video: Option<(usize, Codec)>,
+    audio: Option<(usize, Sound)>,
+    order: DecodeOrder,
+    reorder: Option<u8>,
+    clock: Option<Follower>,
+    lead: i64,
+    late: u32,
+    /// Units that came behind the clock.
+    late_units: u64,
+    last_pts: Option<(u64, i64)>,
+    next: Option<Instant>,
+}
+
+impl Remux {
+    /// For these tracks: the first of pictures and the first of sound are taken. `lead` is how far the clock
+    /// runs behind the sender's pictures: what the network may delay one of them more than the others.
+    #[must_use]
+    pub fn new(tracks: &[RemuxTrack], lead: Duration) -> Self {
+        let video = tracks.iter().find(|t| t.codec.is_video());
+        let audio = tracks.iter().find(|t| matches!(t.codec, Codec::Aac(_) | Codec::G711(_)));
+        let kind = match video.map(|v| &v.codec) {
+            Some(Codec::H265) => StreamKind::H265,
+            _ => StreamKind::H264,
+        };
+        let audio_kind = audio.map(|a| if matches!(a.codec, Codec::G711(_)) { StreamKind::St302 } else { StreamKind::AacAdts });
+        let config = WriterConfig {
+            video: video.map(|_| PmtStream { pid: 0x100, kind }),
+            audio: audio_kind.map(|kind| PmtStream { pid: 0x101, kind }),
+            rate: MuxRate::Clocked,
+            ..WriterConfig::default()
+        };
+        let sound = |a: &RemuxTrack| match a.codec {
+            Codec::G711(law) => Sound::G711 { law, up: Upsampler::default(), frame: 0 },
+            _ => Sound::Adts,
+        };
+        Self {
+            writer: TsWriter::new(config),
+            video: video.map(|v| (v.track, v.codec.clone())),
+            audio: audio.map(|a| (a.track, sound(a))),
+            order: DecodeOrder::default(),
+            reorder: None,
+            clock: None,
+            lead: lead.as_nanos() as i64 * 27 / 1000,
+            late: 0,
+            late_units: 0,
+            last_pts: None,
+            next: None,
+        }
+    }
+
+    /// Units that came so late that the clock had passed them.
+    #[must_use]
+    pub fn late_units(&self) -> u64 {
+        self.late_units
+    }
+
+    /// Appends a unit that is complete `now`.
+    pub fn push(&mut self, now: Instant, unit: &MediaUnit, out: &mut Vec<u8>) {
+        let is_video = self.video.as_ref().is_some_and(|(t, _)| *t == unit.track);
+        if !is_video && self.audio.as_ref().is_none_or(|(t, _)| *t != unit.track) {
+            return;
+        }
+        let pts = self.long(unit.pts);
+        let dts = if is_video {
+            if unit.keyframe {
+                self.learn_order(unit);
+            }
+            self.order.dts(pts, self.reorder)
+        } else {
+            Some(pts)
+        };
+        let Some(dts) = dts else {
+            self.late_units += 1;
+            return;
+        };
+        if !self.run_clock(now, dts, is_video) {
+            return;
+        }
+        let clock_before = self.writer.last_clock();
+        let wrap = |t: i64| t.rem_euclid(PTS_WRAP as i64) as u64;
+        let dts = Some(wrap(dts)).filter(|d| *d != wrap(pts));
+        if let (false, Some((_, Sound::G711 { law, up, frame }))) = (is_video, &mut self.audio) {
+            let samples = unit.pieces.iter().flatten().map(|b| decode_g711(*law, *b));
+            let pairs: Vec<[i16; 2]> = samples.flat_map(|s| up.push(s)).map(|s| [s, s]).collect();
+            // A PES packet's length has 16 bits.
+            for (n, part) in pairs.chunks(ST302_RATE as usize / 50).enumerate() {
+                let data = st302_frame(part, frame);
+                let at = wrap(pts + n as i64 * 90_000 / 50);
+                self.writer.write(&Unit { video: false, pts: at, dts: None, keyframe: true, data: &[&data] }, out);
+            }
+        } else {
+            let pieces: Vec<&[u8]> = unit.pieces.iter().map(AsRef::as_ref).collect();
+            self.writer.write(&Unit { video: is_video, pts: wrap(pts), dts, keyframe: unit.keyframe, data: &pieces }, out);
+        }
+        if self.writer.last_clock() != clock_before {
+            self.next = Some(now + CLOCK_EVERY);
+        }
+    }
+
+    /// Keeps clock and tables coming while no unit does.
+    pub fn handle_timeout(&mut self, now: Instant, out: &mut Vec<u8>) {
+        if self.next.is_some_and(|at| at <= now)
+            && let Some(clock) = &mut self.clock
+        {
+            let time = clock.at(now) - self.lead;
+            self.writer.clock_to(time.max(0) as u64);
+            self.writer.idle(out);
+            self.next = Some(now + CLOCK_EVERY);
+        }
+    }
+
+    /// When to call `handle_timeout`.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        self.next
+    }
+
+    /// Sets the clock for a unit due at `dts`; false when the unit is of no use.
+    fn run_clock(&mut self, now: Instant, dts: i64, is_video: bool) -> bool {
+        let media = dts * 300;
+        // The leader sets the pace; sound alone leads where there is no picture.
+        let leads = is_video || self.video.is_none();
+        if self.clock.is_none() && !leads {
+            return false;
+        }
+        let clock = self.clock.get_or_insert_with(|| Follower::new(now, media));
+        if leads {
+            clock.note(now, media);
+        }
+        let time = clock.at(now) - self.lead;
+        if time > media && leads {
+            self.late += 1;
+            self.late_units += 1;
+            if self.late >= LATE_MAX {
+                // The way has become longer for good: begin anew from here, and say so in the stream.
+                *clock = Follower::new(now, media);
+                self.late = 0;
+                self.writer.jump_to((media - self.lead).max(0) as u64);
+                return true;
+            }
+        } else if leads {
+            self.late = 0;
+        }
+        self.writer.clock_to(time.max(0) as u64);
+        true
+    }
+
+    /// 33 bits to a time that counts on.
+    fn long(&mut self, pts: u64) -> i64 {
+        let long = match self.last_pts {
+            None => pts as i64 + PTS_WRAP as i64,
+            Some((last, long)) => long + wrapped_distance(pts, last, PTS_WRAP),
+        };
+        self.last_pts = Some((pts, long));
+        long
+    }
+
+    /// How deep pictures are reordered, from the parameter set of a keyframe.
+    fn learn_order(&mut self, unit: &MediaUnit) {
+        use crate::h26x::{HevcNal, NalKind, parse_hevc_sps, parse_sps};
+        let Some((_, codec)) = &self.video else { return };
+        // Parameter sets are pieces of their own; only fragments are shared among several.
+        for piece in &unit.pieces {
+            let format = match (codec, piece.first()) {
+                (Codec::H264, Some(b)) if NalKind::of(*b) == NalKind::Sps => parse_sps(piece),
+                (Codec::H265, Some(b)) if HevcNal::of(*b) == HevcNal::Sps => parse_hevc_sps(piece),
+                _ => continue,
+            };
+            if let Some(format) = format {
+                self.reorder = format.reorder;
+                return;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn decoding_times_grow_and_never_pass_their_pictures() {
+        // I P B B P B B by decoding; shown I B B P B B P. What is not declared costs the first ones.
+        for (order, declared, lost) in [
+            (vec![0i64, 3, 1, 2, 6, 4, 5, 9, 7, 8], Some(1), 0),
+            (vec![0, 3, 1, 2, 6, 4, 5, 9, 7, 8], None, 2),
+            (vec![0, 4, 2, 1, 3, 8, 6, 5, 7], Some(2), 0),
+            ((0..90).collect(), Some(0), 0),
+        ] {
+            let mut o = DecodeOrder::default();
+            let (mut last, mut none) = (i64::MIN, 0);
+            for n in order {
+                let pts = 900_000 + n * 3600;
+                let Some(dts) = o.dts(pts, declared) else {
+                    none += 1;
+                    continue;
+                };
+                assert!(dts <= pts && dts > last, "{n}: {dts} after {last}, shown at {pts}");
+                assert!(declared != Some(0) || dts == pts);
+                last = dts;
+            }
+            assert_eq!(none, lost);
+        }
+    }
+
+    #[test]
+    fn the_clock_runs_with_the_sender() {
+        let start = Instant::now();
+        for ppm in [0.0, 80.0, -80.0] {
+            let mut f = Follower::new(start, 27_000_000);
+            let mut worst: f64 = 0.0;
+            for n in 1..25 * 600u64 {
+                let t = n as f64 / 25.0;
+                let sender = 27_000_000 + (t * 27e6 * (1.0 + ppm / 1e6)) as i64;
+                // Up to 12 ms of delay, in a pattern.
+                let now = start + Duration::from_secs_f64(t + (n * 7 % 13) as f64 / 1000.0);
+                f.note(now, sender);
+                let off = (f.at(now) - sender) as f64 / 27_000.0;
+                if n > 1000 {
+                    worst = worst.max((off - (n * 7 % 13) as f64).abs());
+                }
+            }
+            assert!(worst < 1.5, "{worst} ms at {ppm} ppm");
+        }
+    }
+}
