@@ -64,6 +64,12 @@ pub struct LinkView {
     pub latency_ms: Option<f64>,
     /// Who asked for what, as a sentence.
     pub latency_asked: Option<String>,
+    /// How it travels, in words, where there is a choice: `RTP over TCP`, `2 viewers`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub how: Option<String>,
+    /// The address that viewers of a served feed paste.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub paste: Vec<String>,
     /// Encryption in words.
     pub encryption: String,
     /// Datagrams that the system dropped since its buffer was full.
@@ -222,4 +228,83 @@ pub struct InputView {
     pub size: Option<(u32, u32)>,
     /// Bits per second.
     pub rate_bps: u64,
+}
+
+/// What is there at a source, after a look of some seconds.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct InspectView {
+    /// The source, without secrets.
+    pub url: String,
+    /// Media came.
+    pub found: bool,
+    /// Why not, or how it stands.
+    pub reason: String,
+    /// How it travels, in words.
+    pub how: Option<String>,
+    /// The other end.
+    pub peer: Option<String>,
+    /// Length of the look, s.
+    pub seconds: f64,
+    /// Every stream, with its bits per second.
+    pub streams: Vec<StreamView>,
+    /// The picture.
+    pub picture: Option<PictureView>,
+    /// `AAC 48 kHz stereo`.
+    pub sound: Option<String>,
+    /// Bits per second of the whole: mean, and the greatest over 1 s and over 100 ms.
+    pub rate_bps: RatesView,
+    /// Longest distance between clock references, ms.
+    pub pcr_interval_ms: f64,
+    /// Spread of arrival against the stream's clock, ms.
+    pub pcr_jitter_ms: f64,
+    /// From the camera's clock to here, ms: least, median and greatest; where the picture carries its time.
+    pub delay_ms: Option<(f64, f64, f64)>,
+    /// What is wrong with the timing, as sentences.
+    pub problems: Vec<String>,
+    /// What the source said of itself, as sentences: tracks left aside, a transport that failed.
+    pub notes: Vec<String>,
+    /// How it differs from what its line expects, as sentences; `None` without a line to compare with.
+    pub differs: Option<Vec<String>>,
+}
+
+/// The picture of an inspected source.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct PictureView {
+    /// `H.264`.
+    pub codec: String,
+    /// `high`.
+    pub profile: Option<String>,
+    /// `3.1`.
+    pub level: Option<String>,
+    /// Pixels.
+    pub size: Option<(u32, u32)>,
+    /// Bits per luma sample.
+    pub bit_depth: Option<u8>,
+    /// `BT.709, limited range`, where it is said.
+    pub colour: Option<String>,
+    /// Frames per second as the parameter set has it.
+    pub declared_rate: Option<f64>,
+    /// Frames per second by the time stamps.
+    pub measured_rate: Option<f64>,
+    /// Frames seen.
+    pub frames: u64,
+    /// Frames missing by their numbers, where they carry one.
+    pub frames_missing: Option<u64>,
+    /// Frames from keyframe to keyframe: least and greatest.
+    pub keyframe_frames: Option<(u32, u32)>,
+    /// Seconds from keyframe to keyframe: least and greatest.
+    pub keyframe_seconds: Option<(f64, f64)>,
+    /// Pictures that are shown in another order than they come.
+    pub b_pictures: bool,
+}
+
+/// Bits per second.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+pub struct RatesView {
+    /// Over the whole look.
+    pub mean: u64,
+    /// Greatest over any second.
+    pub peak_1s: u64,
+    /// Greatest over any tenth of a second.
+    pub peak_100ms: u64,
 }

@@ -1,7 +1,7 @@
 //! Drivers: sockets, clocks and files round the engines of `choir-proto`, and the running show.
 //!
 //! ```text
-//! socket → port (srt | udp | file) → Line (meters) → Feed (chooses, splices) → Outlet → port → socket
+//! socket → port (srt | rtsp | rtp | udp | file) → Line (meters) → Feed (chooses, splices) → Outlet → port → socket
 //!                                       └→ health → ShowView → live view, status, JSON
 //! ```
 //!
@@ -11,10 +11,12 @@
 //! | [`media`] | lines and feeds: metering, splicing, handing on; no task of their own |
 //! | [`show`] | a running show: plan, states, events, commands |
 //! | [`control`] | the local control socket of a running show, and its client |
+//! | [`inspect`] | a look of some seconds at one source |
 //! | [`secrets`] | fetching passphrases from files and the environment |
 
 pub mod clock;
 pub mod control;
+pub mod inspect;
 pub mod media;
 pub mod port;
 pub mod secrets;

@@ -1,6 +1,6 @@
 //! Fetches passphrases from where the sheet says they are.
 
-use choir_core::secret::{Secret, passphrase_length_problem};
+use choir_core::secret::{Secret, SecretText, passphrase_length_problem};
 use choir_proto::srt::Passphrase;
 use std::path::{Path, PathBuf};
 
@@ -11,10 +11,10 @@ pub const TYPED_PREFIX: &str = "CHOIR_PASSPHRASE_";
 #[derive(Debug, thiserror::Error)]
 pub enum SecretError {
     /// The variable is not set.
-    #[error("the environment variable {0} is not set: set it to the passphrase before starting")]
+    #[error("the environment variable {0} is not set: set it before starting")]
     NoVariable(String),
     /// The file cannot be read.
-    #[error("the passphrase file {path} cannot be read ({cause}): check the path and that you may read it", path = .0.display(), cause = .1)]
+    #[error("the secret file {path} cannot be read ({cause}): check the path and that you may read it", path = .0.display(), cause = .1)]
     File(PathBuf, std::io::Error),
     /// Wrong length.
     #[error("{source_name}: {what} It needs 10 to 79")]
@@ -26,25 +26,35 @@ pub enum SecretError {
     },
 }
 
-/// Fetches it. Relative paths count from `base`, the sheet's folder.
+/// Fetches any secret text. Relative paths count from `base`, the sheet's folder.
+///
+/// # Errors
+/// It is not there.
+pub fn fetch_text(secret: &Secret, base: &Path) -> Result<SecretText, SecretError> {
+    Ok(match secret {
+        Secret::Literal(text) => text.clone(),
+        Secret::Env(name) => SecretText::new(std::env::var(name).map_err(|_| SecretError::NoVariable(name.clone()))?),
+        Secret::File(path) => {
+            let path = base.join(path);
+            let text = std::fs::read_to_string(&path).map_err(|e| SecretError::File(path.clone(), e))?;
+            SecretText::new(text.lines().next().unwrap_or_default())
+        }
+    })
+}
+
+/// Fetches a passphrase.
 ///
 /// # Errors
 /// It is not there, or has the wrong length.
 pub fn fetch(secret: &Secret, base: &Path) -> Result<Passphrase, SecretError> {
-    let (text, source_name) = match secret {
-        Secret::Literal(text) => (text.reveal().to_owned(), "the passphrase in the sheet or URL".to_owned()),
-        Secret::Env(name) => {
-            let text = std::env::var(name).map_err(|_| SecretError::NoVariable(name.clone()))?;
-            let typed = name.starts_with(TYPED_PREFIX);
-            (text, if typed { "the passphrase in the URL".into() } else { format!("the environment variable {name}") })
-        }
-        Secret::File(path) => {
-            let path = base.join(path);
-            let text = std::fs::read_to_string(&path).map_err(|e| SecretError::File(path.clone(), e))?;
-            let first = text.lines().next().unwrap_or_default().to_owned();
-            (first, format!("the file {}", path.display()))
-        }
+    let text = fetch_text(secret, base)?;
+    let source_name = match secret {
+        Secret::Literal(_) => "the passphrase in the sheet or URL".to_owned(),
+        Secret::Env(name) if name.starts_with(TYPED_PREFIX) => "the passphrase in the URL".to_owned(),
+        Secret::Env(name) => format!("the environment variable {name}"),
+        Secret::File(path) => format!("the file {}", base.join(path).display()),
     };
-    let length = text.len();
-    Passphrase::new(text).map_err(|_| SecretError::Length { source_name, what: passphrase_length_problem(length).unwrap_or_default() })
+    let length = text.reveal().len();
+    let wrong = |_| SecretError::Length { source_name, what: passphrase_length_problem(length).unwrap_or_default() };
+    Passphrase::new(text.reveal()).map_err(wrong)
 }

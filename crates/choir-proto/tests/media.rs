@@ -46,7 +46,7 @@ fn aac_headers() -> choir_proto::rtp::AuHeaders {
 }
 
 fn parse(packed: &PackedUnit) -> Vec<RtpPacket> {
-    packed.packets.iter().map(|p| RtpPacket::parse(p).expect("a packet")).collect()
+    packed.packets().map(|p| RtpPacket::parse(&p).expect("a packet")).collect()
 }
 
 /// All units out of these packets; `None` is a gap.
@@ -80,7 +80,9 @@ proptest! {
         let mut packer = Packetizer::new(codec.clone(), 96, 90_000, IDS);
         let packed = packer.pack(1 << 33, true, &data);
         let packets = parse(&packed);
-        prop_assert!(packed.packets.iter().all(|p| p.len() <= 1400));
+        prop_assert!(packed.packets().all(|p| p.len() <= 1400));
+        let runs: Vec<usize> = packed.runs(32).map(|(run, size)| { assert!(run.len() <= 32 * size); run.len().div_ceil(size) }).collect();
+        prop_assert_eq!(runs.iter().sum::<usize>(), packets.len());
         prop_assert!(packets.iter().rev().enumerate().all(|(n, p)| p.marker == (n == 0)));
         let mut depack = Depacketizer::new(&format_of(&codec), Damage::Wait);
         let units = unpack(&mut depack, packets.into_iter().map(Some));
@@ -421,7 +423,6 @@ fn over_a_bad_path_whole_pictures_come_out_in_order() {
             depth: ms(60),
             damage: Damage::Wait,
             own_ssrc: 1,
-            expected_ssrc: None,
         };
         let (mut receiver, mut group) = (RtpReceiver::new(0, config), SyncGroup::new(&[90_000], 0));
         let mut got = Vec::new();
@@ -429,7 +430,7 @@ fn over_a_bad_path_whole_pictures_come_out_in_order() {
         let mut events: Vec<(Instant, Bytes)> = Vec::new();
         for n in 0..400u64 {
             let (data, keyframe) = gop(false, n);
-            for (i, packet) in packer.pack(n * 3600, keyframe, &data).packets.iter().enumerate() {
+            for (i, packet) in packer.pack(n * 3600, keyframe, &data).packets().enumerate() {
                 let at = ms(40 * n) + Duration::from_micros(i as u64 * 200);
                 let fate = path.pass(at, packet.len());
                 events.extend(fate.first.into_iter().chain(fate.second).map(|arrives| (start + arrives, packet.clone())));

@@ -2,6 +2,7 @@
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
+use choir_sim::camera::Manner;
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use clap_complete::Shell;
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
@@ -26,6 +27,8 @@ pub enum Command {
     Demo(DemoArgs),
     /// Carry one link from here to there, without a patch sheet.
     Link(LinkArgs),
+    /// Join a source for a few seconds and say what is there.
+    Inspect(InspectArgs),
     /// Read a patch sheet and say what is wrong with it. Touches no network.
     Check(CheckArgs),
     /// Bring up all of a patch sheet and keep it up.
@@ -93,19 +96,32 @@ fn prefix(text: &str) -> Result<String, String> {
     }
 }
 
+fn manner(word: &str) -> Result<Manner, String> {
+    let words: Vec<&str> = Manner::ALL.iter().map(|(w, _)| *w).collect();
+    Manner::from_word(word).ok_or_else(|| choir_core::spelling::did_you_mean(word, &words))
+}
+
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "FROM and TO are each one of:
   srt://HOST:PORT?mode=caller|listener|rendezvous&latency=MS&pbkeylen=16|24|32&streamid=ID
       without a host it listens; bind=IP[:PORT] chooses the own address; overhead=25% or ceiling=12Mbps
       limit the sender; the passphrase by passphrase-env=NAME, passphrase-file=PATH or passphrase=TEXT
+  rtsp://[USER@]HOST[:PORT]/PATH?QUERY
+      as FROM a camera that is pulled (port 554); as TO a feed that is served (port 8554) at rtsp://:PORT/NAME;
+      own settings stand behind a #: password-env=NAME or password-file=PATH, transport=auto|udp|tcp|multicast,
+      reorder=MS, damaged=wait|pass, interface=ADDRESS; to serve: group=ADDRESS:PORT and ttl=N offer multicast
+  rtp://HOST:PORT       transport stream in RTP; with sdp=FILE what the session description says
   udp://HOST:PORT       transport stream in datagrams of seven packets; as FROM the host is the own address
+      both also with a group: udp://[SOURCE@]GROUP:PORT?interface=ADDRESS&ttl=N
   FILE.ts               as FROM played at the pace of its clock; FILE.ts?repeat plays it again and again
   -                     standard input or output
 
 Examples:
   choir link 'srt://:7001?latency=200' udp://127.0.0.1:5004
   choir link clip.ts?repeat 'srt://127.0.0.1:7001?streamid=finish&passphrase-env=SECRET' --for 1min --json
-  choir link 'srt://127.0.0.1:7001' - > take.ts")]
+  choir link 'srt://127.0.0.1:7001' - > take.ts
+  choir link 'rtsp://desk@127.0.0.1/main#password-env=CAMERA' 'srt://127.0.0.1:7001'
+  choir link 'srt://:7001' rtsp://127.0.0.1:8554/finish")]
 pub struct LinkArgs {
     /// Where it comes from.
     pub from: String,
@@ -120,6 +136,35 @@ pub struct LinkArgs {
     /// Print a JSON object each time this has passed, like 1s.
     #[arg(long, value_parser = duration, value_name = "TIME")]
     pub every: Option<Duration>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:
+  choir inspect rtsp://127.0.0.1:8554/main
+  choir inspect udp://239.20.0.5:5004?interface=127.0.0.1 --for 10s --json
+  choir inspect --sheet regatta.toml --line finish-tower
+
+Exit codes: 0 it is there, and as the line expects it; 1 nothing there; 5 it differs from what the line expects;
+2 and 4 as for all commands.")]
+pub struct InspectArgs {
+    /// Any FROM of choir link. Left out, the line's own.
+    #[arg(required_unless_present = "line")]
+    pub url: Option<String>,
+    /// How long to look, counted from the first packet.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME", default_value = "5s")]
+    pub for_time: Duration,
+    /// How long to wait for the first packet.
+    #[arg(long, value_parser = duration, value_name = "TIME", default_value = "10s")]
+    pub wait: Duration,
+    /// Print everything as JSON.
+    #[arg(long)]
+    pub json: bool,
+    /// A patch sheet whose line says what is expected.
+    #[arg(long, value_name = "SHEET", requires = "line")]
+    pub sheet: Option<PathBuf>,
+    /// The line of the sheet.
+    #[arg(long, value_name = "NAME", requires = "sheet")]
+    pub line: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -204,11 +249,39 @@ pub enum Sim {
 }
 
 #[derive(Debug, ClapArgs)]
-#[command(after_help = "Example:\n  choir sim camera --to 'srt://127.0.0.1:7101?mode=caller' --size 1280x720 --rate 25 --bitrate 6Mbps")]
+#[command(after_help = "Examples:
+  choir sim camera --to 'srt://127.0.0.1:7101?mode=caller' --size 1280x720 --rate 25 --bitrate 6Mbps
+  choir sim camera --serve 127.0.0.1:8554 --sub 320x180
+  choir sim camera --serve 127.0.0.1:8554 --user desk --password-env SECRET --manner silent-udp --manner metadata-track
+
+Manners, each a thing that cameras do wrong: no-control, absolute-control, wrong-base, no-base, proof-at-setup,
+old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-in-description, sets-in-band,
+wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, latm.")]
 pub struct CameraArgs {
     /// Where to send: any TO of choir link.
-    #[arg(long)]
-    pub to: String,
+    #[arg(long, required_unless_present = "serve")]
+    pub to: Option<String>,
+    /// Wait here to be pulled by RTSP: /main, and /sub with --sub.
+    #[arg(long, value_name = "IP:PORT", conflicts_with = "to")]
+    pub serve: Option<SocketAddr>,
+    /// Size of the sub stream, like 320x180.
+    #[arg(long, value_parser = size, requires = "serve")]
+    pub sub: Option<(u32, u32)>,
+    /// Only this user may look.
+    #[arg(long, requires_all = ["serve", "password_env"])]
+    pub user: Option<String>,
+    /// Variable that holds the user's password.
+    #[arg(long, value_name = "NAME", requires = "user")]
+    pub password_env: Option<String>,
+    /// Also offer a group, like 239.20.0.11:6000.
+    #[arg(long, value_name = "IP:PORT", requires = "serve")]
+    pub group: Option<SocketAddr>,
+    /// What it does wrong; may be given several times.
+    #[arg(long, value_parser = manner, requires = "serve")]
+    pub manner: Vec<Manner>,
+    /// Send the shipped H.265 loop (960x540 at 25) instead of drawing a picture.
+    #[arg(long, conflicts_with_all = ["size", "rate", "bitrate"])]
+    pub h265: bool,
     /// Name shown in the picture.
     #[arg(long, default_value = "camera")]
     pub name: String,

@@ -12,6 +12,9 @@ pub const SHOW: u8 = 3;
 /// A port, file, name or passphrase cannot be had.
 pub const SYSTEM: u8 = 4;
 
+/// A source is there, and differs from what its line expects.
+pub const DIFFERS: u8 = 5;
+
 /// An error for the engineer, with its exit code. An empty text has been told already.
 #[derive(Debug)]
 pub struct Failure {

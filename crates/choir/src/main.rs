@@ -35,6 +35,7 @@ fn main() -> ExitCode {
         match args.command {
             Command::Demo(a) => commands::demo::run(a).await,
             Command::Link(a) => commands::link::run(a).await,
+            Command::Inspect(a) => commands::inspect::run(a).await,
             Command::Check(a) => commands::check::run(&a),
             Command::Run(a) => commands::run::run(a).await,
             Command::Status(a) => commands::ask::status(a).await,

@@ -1,6 +1,6 @@
 //! The fields of a link, wherever they were written, each checked; all problems at once.
 
-use super::{FileLink, Link, Mode, SrtLink, UdpLink, split_authority};
+use super::{FileLink, Link, Mode, SrtLink, split_authority};
 use crate::{
     finding::Grade,
     secret::{Secret, SecretText, passphrase_length_problem},
@@ -62,7 +62,6 @@ pub(super) enum Form {
 
 const SHEET_SRT: &[&str] =
     &["kind", "mode", "host", "port", "bind", "latency", "passphrase", "key-length", "stream-id", "overhead", "ceiling"];
-const SHEET_UDP: &[&str] = &["kind", "host", "port"];
 const SHEET_FILE: &[&str] = &["kind", "path", "repeat"];
 const URL_SRT: &[&str] =
     &["mode", "latency", "passphrase", "passphrase-env", "passphrase-file", "pbkeylen", "streamid", "bind", "overhead", "ceiling"];
@@ -71,18 +70,18 @@ const URL_SRT: &[&str] =
 #[must_use]
 pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>) {
     let mut c = Collector::new(fields, at, Form::Sheet);
-    let kind = c.text("kind").map_or_else(|| "srt".to_owned(), |(k, _)| k);
+    // A url is only ever one of these; the others are written as plain text.
+    let default = if c.has("url") { "rtsp" } else { "srt" };
+    let kind = c.text("kind").map_or_else(|| default.to_owned(), |(k, _)| k);
     let link = match kind.as_str() {
         "srt" => {
             c.known(SHEET_SRT);
             let (host, port) = (c.host(), c.port());
             c.srt(host, port)
         }
-        "udp" => {
-            c.known(SHEET_UDP);
-            let (host, port) = (c.host(), c.port());
-            port.map(|port| Link::Udp(UdpLink { host, port }))
-        }
+        "udp" => c.udp(None),
+        "rtp" => c.rtp(None),
+        "rtsp" => c.rtsp(None),
         "file" => {
             c.known(SHEET_FILE);
             let path = c.text("path").map(|(p, _)| p);
@@ -93,7 +92,7 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
             path.map(|p| Link::File(FileLink { path: Some(p.into()), repeat }))
         }
         other => {
-            c.problem(at, format!("kind \"{other}\" is unknown."), did_you_mean(other, &["srt", "udp", "file"]));
+            c.problem(at, format!("kind \"{other}\" is unknown."), did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "file"]));
             None
         }
     };
@@ -141,11 +140,23 @@ impl Collector {
         (link.filter(|_| !failed), self.problems)
     }
 
-    fn take(&mut self, key: &str) -> Option<(Value, usize)> {
+    pub fn form(&self) -> Form {
+        self.form
+    }
+
+    pub fn at(&self) -> usize {
+        self.at
+    }
+
+    pub fn has(&self, key: &str) -> bool {
+        self.fields.contains_key(key)
+    }
+
+    pub fn take(&mut self, key: &str) -> Option<(Value, usize)> {
         self.fields.remove(key).map(|f| (f.value, f.value_at))
     }
 
-    fn text(&mut self, key: &str) -> Option<(String, usize)> {
+    pub fn text(&mut self, key: &str) -> Option<(String, usize)> {
         match self.take(key)? {
             (Value::Text(t), at) => Some((t, at)),
             (_, at) => {
@@ -155,7 +166,7 @@ impl Collector {
         }
     }
 
-    fn host(&mut self) -> Option<String> {
+    pub fn host(&mut self) -> Option<String> {
         let (host, at) = self.text("host")?;
         self.check_host(&host, at).then_some(host).filter(|h| !h.is_empty())
     }
@@ -186,7 +197,7 @@ impl Collector {
         fits
     }
 
-    fn port(&mut self) -> Option<u16> {
+    pub fn port(&mut self) -> Option<u16> {
         match self.take("port") {
             Some((Value::Number(n), at)) => self.check_port(&n.to_string(), at),
             Some((Value::Text(t), at)) => self.check_port(&t, at),

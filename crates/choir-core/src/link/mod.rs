@@ -1,6 +1,7 @@
 //! One link's settings: as the URL that the trade pastes around, and as the fields of a patch sheet.
 
 mod fields;
+mod lan;
 mod url;
 
 pub use fields::{Field, Problem, Value, from_fields};
@@ -71,12 +72,107 @@ pub struct SrtLink {
 }
 
 /// Transport stream in UDP datagrams.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct UdpLink {
-    /// Where to send to, or the own address to receive at; none receives at all.
+    /// Where to send to, the group to join, or the own address to receive at; none receives at all.
     pub host: Option<String>,
     /// Port.
     pub port: u16,
+    /// Only packets from here, of a group.
+    pub source: Option<IpAddr>,
+    /// Own address by which a group is joined or sent to.
+    pub interface: Option<IpAddr>,
+    /// Routers that packets to a group may pass.
+    pub ttl: Option<u8>,
+}
+
+/// RTP without a session: a transport stream, or what a session description says.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct RtpLink {
+    /// As for UDP; with a description it may be left to that.
+    pub host: Option<String>,
+    /// Port of the transport stream.
+    pub port: Option<u16>,
+    /// Only packets from here, of a group.
+    pub source: Option<IpAddr>,
+    /// Own address by which a group is joined or sent to.
+    pub interface: Option<IpAddr>,
+    /// Routers that packets to a group may pass.
+    pub ttl: Option<u8>,
+    /// Session description.
+    pub sdp: Option<PathBuf>,
+    /// How long to wait for a missing packet.
+    pub reorder: Option<Duration>,
+    /// Pass on pictures with holes instead of waiting for the next keyframe.
+    pub damaged: bool,
+}
+
+/// How RTSP brings its packets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum RtspTransport {
+    /// UDP, and the connection itself when nothing comes by it.
+    #[default]
+    Auto,
+    /// UDP only.
+    Udp,
+    /// In the connection.
+    Tcp,
+    /// By a group.
+    Multicast,
+}
+
+impl RtspTransport {
+    /// The words allowed.
+    pub const WORDS: [&'static str; 4] = ["auto", "udp", "tcp", "multicast"];
+
+    /// The word.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Auto => "auto",
+            Self::Udp => "udp",
+            Self::Tcp => "tcp",
+            Self::Multicast => "multicast",
+        }
+    }
+
+    fn from_word(word: &str) -> Option<Self> {
+        [Self::Auto, Self::Udp, Self::Tcp, Self::Multicast].into_iter().find(|t| t.word() == word)
+    }
+}
+
+/// RTSP: a camera that is pulled, or a feed that is served.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct RtspLink {
+    /// Whom to ask, or the own address to serve at; none serves at all.
+    pub host: Option<String>,
+    /// 554 to ask, 8554 to serve, unless given.
+    pub port: Option<u16>,
+    /// With its query, beginning with a slash; empty is none.
+    pub path: String,
+    /// User.
+    pub user: Option<String>,
+    /// The user's password.
+    pub password: Option<Secret>,
+    /// How packets travel.
+    pub transport: RtspTransport,
+    /// How long to wait for a missing packet.
+    pub reorder: Option<Duration>,
+    /// Pass on pictures with holes instead of waiting for the next keyframe.
+    pub damaged: bool,
+    /// Own address by which a group is joined or sent to.
+    pub interface: Option<IpAddr>,
+    /// Group that a served feed can also be heard at.
+    pub group: Option<(IpAddr, u16)>,
+    /// Routers that packets to the group may pass.
+    pub ttl: Option<u8>,
+}
+
+impl RtspLink {
+    /// Port at which a camera is asked, unless given.
+    pub const ASK_PORT: u16 = 554;
+    /// Port at which a feed is served, unless given.
+    pub const SERVE_PORT: u16 = 8554;
 }
 
 /// A transport stream file.
@@ -95,6 +191,10 @@ pub enum Link {
     Srt(SrtLink),
     /// UDP.
     Udp(UdpLink),
+    /// RTP.
+    Rtp(RtpLink),
+    /// RTSP.
+    Rtsp(RtspLink),
     /// File.
     File(FileLink),
 }
@@ -105,6 +205,41 @@ impl Link {
     pub fn srt(&self) -> Option<&SrtLink> {
         match self {
             Self::Srt(s) => Some(s),
+            _ => None,
+        }
+    }
+
+    /// Every secret that it names.
+    #[must_use]
+    pub fn secret(&self) -> Option<&Secret> {
+        match self {
+            Self::Srt(s) => s.passphrase.as_ref(),
+            Self::Rtsp(r) => r.password.as_ref(),
+            _ => None,
+        }
+    }
+
+    /// Why it cannot be a line's way in, as what is the case and what to do.
+    #[must_use]
+    pub fn cannot_come_in(&self) -> Option<(&'static str, &'static str)> {
+        match self {
+            Self::Rtsp(r) if r.host.is_none() => Some(("it does not say whom to ask.", "Write rtsp://HOST/PATH.")),
+            Self::Rtsp(r) if r.group.is_some() => Some(("a group is for feeds that are served.", "Write transport = multicast to hear a camera by its own group.")),
+            _ => None,
+        }
+    }
+
+    /// Why it cannot be a feed's way out.
+    #[must_use]
+    pub fn cannot_go_out(&self) -> Option<(&'static str, &'static str)> {
+        match self {
+            Self::Udp(u) if u.host.is_none() => Some(("a UDP destination needs a host.", "Write udp://HOST:PORT.")),
+            Self::Udp(u) if u.source.is_some() => Some(("a source is for what comes in.", "Write udp://GROUP:PORT and interface=ADDRESS.")),
+            Self::Rtp(r) if r.sdp.is_some() => Some(("a session description is for what comes in.", "Write rtp://HOST:PORT: it carries the transport stream.")),
+            Self::Rtp(r) if r.host.is_none() || r.port.is_none() => Some(("an RTP destination needs a host and a port.", "Write rtp://HOST:PORT.")),
+            Self::Rtsp(r) if r.transport != RtspTransport::Auto => Some(("viewers choose the transport.", "Leave it out; group=ADDRESS:PORT also offers multicast.")),
+            Self::Rtsp(r) if r.path.contains('?') => Some(("a served feed has no query.", "Write rtsp://:8554/NAME.")),
+            Self::Rtsp(r) if r.user.is_some() != r.password.is_some() => Some(("a user needs a password.", "Write both, or neither to let everybody watch.")),
             _ => None,
         }
     }

@@ -1,13 +1,16 @@
-//! Links as URLs: `srt://host:port?mode=…&latency=…`, `udp://host:port`, and paths of files.
+//! Links as URLs: `srt://host:port?mode=…&latency=…`, `rtsp://host/path`, `rtp://` and `udp://`, and paths of files.
 
 use super::{
-    FileLink, Link, Problem, SrtLink, UdpLink,
+    FileLink, Link, Problem, RtspLink, RtspTransport, SrtLink,
     fields::{Collector, Field, Form, Value},
-    split_authority,
+    lan, split_authority,
 };
-use crate::{secret::Secret, spelling::did_you_mean};
+use crate::{
+    secret::{Secret, SecretText},
+    spelling::did_you_mean,
+};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
-use std::fmt::Write;
+use std::{fmt::Write, net::IpAddr, time::Duration};
 
 /// Left readable in a query value: what stream IDs are made of.
 const QUERY: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'/').remove(b':').remove(b',').remove(b'!');
@@ -19,40 +22,86 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
         return (Some(file(text)), Vec::new());
     };
     let rest_at = scheme.len() + 3;
+    if scheme.eq_ignore_ascii_case("rtsp") {
+        // The query is the camera's; our own settings stand behind a #, which is never sent.
+        let (place, own) = rest.split_once('#').unwrap_or((rest, ""));
+        let fields = query_fields(own, rest_at + place.len() + 1);
+        let mut c = Collector::new(fields, rest_at, Form::Url);
+        let place = rtsp_place(&mut c, place, rest_at);
+        let link = c.rtsp(Some(place));
+        return c.finish(link);
+    }
     let (place, query) = rest.split_once('?').unwrap_or((rest, ""));
     let place = place.trim_end_matches('/');
     let fields = query_fields(query, rest_at + rest.find('?').map_or(0, |i| i + 1));
     let mut c = Collector::new(fields, rest_at, Form::Url);
-    let (host, port) = split_authority(place);
+    let (source, authority) = place.rsplit_once('@').map_or((None, place), |(s, a)| (Some((s.to_owned(), rest_at)), a));
+    let (source, authority) = if scheme == "srt" { (None, place) } else { (source, authority) };
+    let (host, port) = split_authority(authority);
     let port_at = rest_at + place.len() - port.map_or(0, str::len);
     let host_text = (!host.is_empty()).then(|| host.to_owned());
-    if !host.is_empty() {
-        c.check_host(host, rest_at);
+    if !host.is_empty() && ["srt", "udp", "rtp"].contains(&scheme) {
+        c.check_host(host, rest_at + place.len() - authority.len());
     }
-    let read_port = |c: &mut Collector| match port {
-        Some(p) => c.check_port(p, port_at),
-        None => {
-            c.problem(port_at, format!("the port is missing in \"{scheme}://{place}\"."), "Add it behind a colon: host:port.");
-            None
-        }
+    let lan = |c: &mut Collector| {
+        let port = port.and_then(|p| c.check_port(p, port_at));
+        lan::Place { source, host: host_text.clone(), port, ..lan::Place::default() }
     };
     let link = match scheme {
         "srt" => {
             c.known_url_srt();
-            let port = read_port(&mut c);
+            let port = match port {
+                Some(p) => c.check_port(p, port_at),
+                None => {
+                    c.problem(port_at, format!("the port is missing in \"{scheme}://{place}\"."), "Add it behind a colon: host:port.");
+                    None
+                }
+            };
             c.srt(host_text, port)
         }
         "udp" => {
-            c.known(&[]);
-            read_port(&mut c).map(|port| Link::Udp(UdpLink { host: host_text, port }))
+            let place = lan(&mut c);
+            c.udp(Some(place))
+        }
+        "rtp" => {
+            let place = lan(&mut c);
+            c.rtp(Some(place))
         }
         "file" => return (Some(file(rest)), Vec::new()),
+        "rtsps" => {
+            c.problem(0, "encrypted RTSP (rtsps://) is not made here.", "Set the camera to rtsp:// and keep it on a network of its own.");
+            None
+        }
         other => {
-            c.problem(0, format!("\"{other}://\" is not a link this can make."), did_you_mean(other, &["srt", "udp", "file"]));
+            let known = ["srt", "rtsp", "rtp", "udp", "file"];
+            c.problem(0, format!("\"{other}://\" is not a link this can make."), did_you_mean(other, &known));
             None
         }
     };
     c.finish(link)
+}
+
+/// `user:password@host:port/path?query` of an RTSP URL that begins at `at`.
+pub(super) fn rtsp_place(c: &mut Collector, text: &str, at: usize) -> lan::Place {
+    let (authority, path) = text.find(['/', '?']).map_or((text, ""), |i| text.split_at(i));
+    let (login, address) = authority.rsplit_once('@').map_or((None, authority), |(l, a)| (Some(l), a));
+    let (host, port) = split_authority(address);
+    let address_at = at + authority.len() - address.len();
+    if !host.is_empty() {
+        c.check_host(host, address_at);
+    }
+    let port = port.filter(|p| !p.is_empty()).and_then(|p| match p.parse::<u16>() {
+        // Low ports are usual here: 554 is the standard one.
+        Ok(n) if n > 0 => Some(n),
+        _ => c.check_port(p, address_at + address.len() - p.len()),
+    });
+    let decode = |t: &str| percent_decode_str(t).decode_utf8_lossy().into_owned();
+    let (user, password) = login.map_or((None, None), |l| match l.split_once(':') {
+        Some((u, p)) => (Some(decode(u)), Some(Secret::Literal(SecretText::new(decode(p))))),
+        None => (Some(decode(l)), None),
+    });
+    let path = if path.starts_with('?') { format!("/{path}") } else { path.to_owned() };
+    lan::Place { source: None, host: (!host.is_empty()).then(|| host.to_owned()), port, path, user, password }
 }
 
 fn file(text: &str) -> Link {
@@ -86,18 +135,97 @@ fn query_fields(query: &str, start: usize) -> Vec<Field> {
 pub fn show_url(link: &Link) -> String {
     match link {
         Link::Srt(s) => show_srt(s),
-        Link::Udp(u) => format!("udp://{}:{}", host_text(u.host.as_deref()), u.port),
+        Link::Udp(u) => {
+            let mut url = format!("udp://{}{}:{}", source_text(u.source), host_text(u.host.as_deref()), u.port);
+            group_settings(&mut url, u.interface, u.ttl);
+            url
+        }
+        Link::Rtp(r) => {
+            let mut url = format!("rtp://{}{}", source_text(r.source), host_text(r.host.as_deref()));
+            if let Some(port) = r.port {
+                let _ = write!(url, ":{port}");
+            }
+            group_settings(&mut url, r.interface, r.ttl);
+            if let Some(sdp) = &r.sdp {
+                add(&mut url, '?', "sdp", &sdp.display().to_string());
+            }
+            receive_settings(&mut url, '?', r.reorder, r.damaged);
+            url
+        }
+        Link::Rtsp(r) => show_rtsp(r),
         Link::File(FileLink { path: None, .. }) => "-".into(),
         Link::File(FileLink { path: Some(p), repeat }) => format!("{}{}", p.display(), if *repeat { "?repeat" } else { "" }),
     }
 }
 
-/// A URL as somebody typed it, with the value of its passphrase hidden.
+/// A URL as somebody typed it, with the value of its passphrase or password hidden.
 #[must_use]
 pub fn redact(text: &str) -> String {
-    let Some((place, query)) = text.split_once('?') else { return text.to_owned() };
+    let text = match text.split_once("://") {
+        Some((scheme, rest)) => {
+            let end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+            match rest[..end].rsplit_once('@').and_then(|(login, _)| login.split_once(':').map(|(user, _)| (login, user))) {
+                Some((login, user)) => format!("{scheme}://{user}:(hidden){}", &rest[login.len()..]),
+                None => text.to_owned(),
+            }
+        }
+        None => text.to_owned(),
+    };
+    let Some((place, query)) = text.split_once('?') else { return text };
     let hide = |p: &str| if p.starts_with("passphrase=") { "passphrase=(hidden)".to_owned() } else { p.to_owned() };
     format!("{place}?{}", query.split('&').map(hide).collect::<Vec<_>>().join("&"))
+}
+
+fn add(url: &mut String, first: char, key: &str, value: &str) {
+    let join = if url.contains(first) { '&' } else { first };
+    let _ = write!(url, "{join}{key}={}", utf8_percent_encode(value, QUERY));
+}
+
+fn source_text(source: Option<IpAddr>) -> String {
+    source.map_or_else(String::new, |s| format!("{s}@"))
+}
+
+fn group_settings(url: &mut String, interface: Option<IpAddr>, ttl: Option<u8>) {
+    if let Some(i) = interface {
+        add(url, '?', "interface", &i.to_string());
+    }
+    if let Some(t) = ttl {
+        add(url, '?', "ttl", &t.to_string());
+    }
+}
+
+fn receive_settings(url: &mut String, first: char, reorder: Option<Duration>, damaged: bool) {
+    if let Some(r) = reorder {
+        add(url, first, "reorder", &r.as_millis().to_string());
+    }
+    if damaged {
+        add(url, first, "damaged", "pass");
+    }
+}
+
+fn show_rtsp(r: &RtspLink) -> String {
+    let user = r.user.as_ref().map_or_else(String::new, |u| format!("{}@", utf8_percent_encode(u, QUERY)));
+    let port = r.port.map_or_else(String::new, |p| format!(":{p}"));
+    let mut url = format!("rtsp://{user}{}{port}{}", host_text(r.host.as_deref()), r.path);
+    match &r.password {
+        Some(Secret::Env(name)) => add(&mut url, '#', "password-env", name),
+        Some(Secret::File(path)) => add(&mut url, '#', "password-file", &path.display().to_string()),
+        Some(Secret::Literal(_)) | None => {}
+    }
+    if r.transport != RtspTransport::Auto {
+        add(&mut url, '#', "transport", r.transport.word());
+    }
+    receive_settings(&mut url, '#', r.reorder, r.damaged);
+    if let Some(i) = r.interface {
+        add(&mut url, '#', "interface", &i.to_string());
+    }
+    if let Some((ip, port)) = r.group {
+        add(&mut url, '#', "group", &std::net::SocketAddr::new(ip, port).to_string());
+    }
+    if let Some(ttl) = r.ttl {
+        add(&mut url, '#', "ttl", &ttl.to_string());
+    }
+    url
 }
 
 fn host_text(host: Option<&str>) -> String {

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     finding::Grade,
-    link::{Link, Mode, SrtLink},
+    link::{Link, Mode, RtspLink, SrtLink},
     secret::Secret,
     spelling::did_you_mean,
 };
@@ -21,11 +21,17 @@ pub(super) fn check(r: &mut Reader<'_>, line_names: &[String], lines: &[Named<Li
         if !names.contains(&feed.line.as_str()) && !names.is_empty() {
             r.add(Grade::Error, f.value_at, &subject, format!("there is no line \"{}\".", feed.line), did_you_mean(&feed.line, &names));
         }
-        if feed.to.iter().any(|l| matches!(l, Link::Udp(u) if u.host.is_none())) {
-            r.add(Grade::Error, f.at, &subject, "a UDP destination needs a host.", "Write udp://HOST:PORT.");
+        for (what, remedy) in feed.to.iter().filter_map(Link::cannot_go_out) {
+            r.add(Grade::Error, f.at, &subject, what, remedy);
+        }
+    }
+    for l in lines {
+        if let Some((what, remedy)) = l.item.from.cannot_come_in() {
+            r.add(Grade::Error, l.value_at, &format!("line \"{}\"", l.item.name), what, remedy);
         }
     }
     ports(r, lines, feeds);
+    served_paths(r, feeds);
     passphrases(r, lines, feeds);
 }
 
@@ -64,7 +70,10 @@ fn ports(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
         match &l.item.from {
             Link::Srt(s) => waits.extend(listener(s, &subject, l.value_at, true)),
             Link::Udp(u) => waits.push(Waits { subject, at: l.value_at, host: u.host.as_deref(), port: u.port, stream: None }),
-            Link::File(_) => {}
+            Link::Rtp(u) => {
+                waits.extend(u.port.map(|port| Waits { subject, at: l.value_at, host: u.host.as_deref(), port, stream: None }));
+            }
+            Link::Rtsp(_) | Link::File(_) => {}
         }
     }
     for f in feeds {
@@ -106,20 +115,37 @@ fn ports(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
     }
 }
 
+/// Each path of a server leads to one feed.
+fn served_paths(r: &mut Reader<'_>, feeds: &[Named<Feed>]) {
+    let mut seen: HashMap<(u16, String), String> = HashMap::new();
+    for f in feeds {
+        let subject = format!("feed \"{}\"", f.item.name);
+        for link in &f.item.to {
+            let Link::Rtsp(s) = link else { continue };
+            let path = if s.path.trim_matches('/').is_empty() { f.item.name.clone() } else { s.path.trim_matches('/').to_owned() };
+            if let Some(first) = seen.insert((s.port.unwrap_or(RtspLink::SERVE_PORT), path.clone()), subject.clone()) {
+                r.add(Grade::Error, f.at, &subject, format!("it is served as \"{path}\", and so is {first}."), "Give each its own path.");
+            }
+        }
+    }
+}
+
 fn passphrases(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
     let of_lines = lines.iter().map(|l| (format!("line \"{}\"", l.item.name), l.at, vec![&l.item.from]));
     let of_feeds = feeds.iter().map(|f| (format!("feed \"{}\"", f.item.name), f.at, f.item.to.iter().collect()));
     for (subject, at, links) in of_lines.chain(of_feeds) {
-        for srt in links.into_iter().filter_map(Link::srt) {
-            if matches!(srt.passphrase, Some(Secret::Literal(_))) {
+        for link in links {
+            if matches!(link.secret(), Some(Secret::Literal(_))) {
+                let word = if link.srt().is_some() { "passphrase" } else { "password" };
                 r.add(
                     Grade::Advice,
                     at,
                     &subject,
-                    "its passphrase is written in the sheet, where everybody who gets the sheet reads it.",
-                    "Write passphrase = { file = \"PATH\" } or { env = \"NAME\" } instead.",
+                    format!("its {word} is written in the sheet, where everybody who gets the sheet reads it."),
+                    format!("Write {word} = {{ file = \"PATH\" }} or {{ env = \"NAME\" }} instead."),
                 );
             }
+            let Some(srt) = link.srt() else { continue };
             if srt.passphrase.is_none() && srt.key_bits.is_some() {
                 r.add(Grade::Error, at, &subject, "it has a key length but no passphrase, so it is not encrypted.", "Add the passphrase.");
             }

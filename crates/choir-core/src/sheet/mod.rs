@@ -52,6 +52,30 @@ pub struct Expect {
     pub rate: Option<f64>,
 }
 
+impl Expect {
+    /// How what comes differs from it, as sentences. What is not known yet differs in nothing.
+    #[must_use]
+    pub fn differences(&self, codec: Option<&str>, size: Option<(u32, u32)>, rate: Option<f64>) -> Vec<String> {
+        let mut found = Vec::new();
+        if let (Some(wanted), Some(is)) = (&self.codec, codec)
+            && is != wanted
+        {
+            found.push(format!("{is} comes, {wanted} is expected"));
+        }
+        if let (Some((w, h)), Some((iw, ih))) = (self.size, size)
+            && (iw, ih) != (w, h)
+        {
+            found.push(format!("{iw}x{ih} comes, {w}x{h} is expected"));
+        }
+        if let (Some(wanted), Some(is)) = (self.rate, rate)
+            && (wanted - is).abs() > wanted * 0.02
+        {
+            found.push(format!("{is:.2} frames per second come, {wanted} are expected"));
+        }
+        found
+    }
+}
+
 /// `[[feed]]`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Feed {

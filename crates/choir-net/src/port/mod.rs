@@ -3,7 +3,10 @@
 
 mod file;
 mod kernel;
+mod media_in;
 mod open;
+mod rtp;
+mod rtsp;
 mod srt;
 mod status;
 mod udp;
@@ -12,6 +15,8 @@ mod udp_ts;
 pub use file::{FileError, spawn_file_in, spawn_file_out};
 pub use kernel::kernel_drops;
 pub use open::{Way, WayCause, WayError, open_ways};
+pub use rtp::{spawn_rtp_in, spawn_rtp_out};
+pub use rtsp::{Hooks, PullPlan, ServePlan, Serving, UdpManner, spawn_pull, spawn_server};
 pub use srt::{CallPlan, ListenPlan, Listening, spawn_caller, spawn_listener};
 pub(crate) use status::add_up;
 pub use status::{LinkStatus, Live, PeerLive};

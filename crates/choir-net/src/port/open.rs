@@ -1,20 +1,21 @@
 //! Opens ways in and out as their links say. Listeners on one address share its port.
 
 use super::{
-    CallPlan, FileError, Intake, LinkStatus, ListenPlan, Outlet, Stop, spawn_caller, spawn_file_in, spawn_file_out, spawn_listener,
-    spawn_udp_in, spawn_udp_out,
+    CallPlan, FileError, Hooks, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, ServePlan, Stop, spawn_caller, spawn_file_in,
+    spawn_file_out, spawn_listener, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_server, spawn_udp_in, spawn_udp_out,
 };
 use crate::secrets::{self, SecretError};
 use choir_core::{
-    link::{Link, Mode, SrtLink},
+    link::{Link, Mode, RtspLink, SrtLink},
     units::Bitrate,
 };
+use choir_proto::rtsp::{Credentials, RtspUrl};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, StreamMatch};
 use std::{
     collections::BTreeMap,
     io,
     net::{IpAddr, SocketAddr},
-    path::Path,
+    path::{Path, PathBuf},
     sync::Arc,
     time::Duration,
 };
@@ -62,6 +63,9 @@ pub enum WayCause {
     /// A file cannot be used.
     #[error(transparent)]
     File(#[from] FileError),
+    /// A session description cannot be used.
+    #[error("the session description {path} cannot be used: {1}", path = .0.display())]
+    Description(PathBuf, String),
 }
 
 fn open_hint(cause: &io::Error) -> &'static str {
@@ -104,7 +108,31 @@ fn window_for(latency: Duration, ceiling: Option<Bitrate>) -> u32 {
     (packets.ceil() as u32).clamp(8192, MAX_WINDOW)
 }
 
-async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr, WayCause> {
+/// User and password of an RTSP link, with the password fetched.
+fn credentials(rtsp: &RtspLink, base: &Path) -> Result<Option<Credentials>, SecretError> {
+    let Some(user) = &rtsp.user else { return Ok(None) };
+    let password = rtsp.password.as_ref().map(|p| secrets::fetch_text(p, base)).transpose()?;
+    Ok(Some(Credentials::new(user, password.as_ref().map_or("", |p| p.reveal()))))
+}
+
+fn pull_plan(rtsp: &RtspLink, credentials: Option<Credentials>, intake: Arc<dyn Intake>, status: Arc<LinkStatus>) -> PullPlan {
+    PullPlan {
+        url: RtspUrl {
+            host: rtsp.host.clone().unwrap_or_default(),
+            port: rtsp.port.unwrap_or(RtspLink::ASK_PORT),
+            path: rtsp.path.clone(),
+        },
+        credentials,
+        transport: rtsp.transport,
+        reorder: rtsp.reorder,
+        pass_damaged: rtsp.damaged,
+        interface: rtsp.interface,
+        intake,
+        status,
+    }
+}
+
+pub(super) async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr, WayCause> {
     let Some(host) = host else { return Ok((IpAddr::from([0, 0, 0, 0]), port).into()) };
     let mut found = tokio::net::lookup_host((host, port)).await.map_err(|e| WayCause::Name(host.to_owned(), e))?;
     found.next().ok_or_else(|| WayCause::Name(host.to_owned(), io::Error::other("it has no address")))
@@ -123,8 +151,12 @@ pub async fn open_ways(
 ) -> Result<Vec<JoinHandle<()>>, WayError> {
     let mut configs = Vec::new();
     for way in &ways {
-        let config = way.link.srt().map(|s| link_config(s, default_latency, base)).transpose();
-        configs.push(config.map_err(|e| WayError { subject: way.subject.clone(), cause: e.into() })?);
+        let keys = match &way.link {
+            Link::Srt(s) => link_config(s, default_latency, base).map(|c| Keys::Srt(Box::new(c))),
+            Link::Rtsp(r) => credentials(r, base).map(Keys::Rtsp),
+            _ => Ok(Keys::None),
+        };
+        configs.push(keys.map_err(|e| WayError { subject: way.subject.clone(), cause: e.into() })?);
     }
     let mut tasks = Vec::new();
     let result = open_each(ways, configs, base, (stop, gate), &mut tasks).await;
@@ -134,23 +166,62 @@ pub async fn open_ways(
     result.map(|()| tasks)
 }
 
+/// What a way needs of its secrets.
+enum Keys {
+    None,
+    Srt(Box<LinkConfig>),
+    Rtsp(Option<Credentials>),
+}
+
 async fn open_each(
     ways: Vec<Way>,
-    configs: Vec<Option<LinkConfig>>,
+    configs: Vec<Keys>,
     base: &Path,
     (stop, gate): (&Stop, &Stop),
     tasks: &mut Vec<JoinHandle<()>>,
 ) -> Result<(), WayError> {
     let mut listeners: BTreeMap<SocketAddr, (String, Vec<ListenPlan>)> = BTreeMap::new();
-    for (way, config) in ways.into_iter().zip(configs) {
+    let mut servers: BTreeMap<SocketAddr, (String, Vec<ServePlan>)> = BTreeMap::new();
+    for (way, keys) in ways.into_iter().zip(configs) {
         let subject = way.subject.clone();
         let named = |cause| WayError { subject: subject.clone(), cause };
-        match (&way.link, config) {
-            (Link::Srt(srt), Some(config)) if srt.mode == Mode::Listener => {
+        match (&way.link, keys) {
+            (Link::Rtsp(rtsp), Keys::Rtsp(credentials)) => match (way.intake, way.outlet) {
+                (Some(intake), _) => tasks.push(spawn_pull(pull_plan(rtsp, credentials, intake, way.status), stop.clone())),
+                (None, Some(outlet)) => {
+                    let addr = resolve(rtsp.host.as_deref(), rtsp.port.unwrap_or(RtspLink::SERVE_PORT)).await.map_err(named)?;
+                    let own = rtsp.path.trim_matches('/');
+                    // "feed boathouse-1" is served as boathouse-1 unless it says otherwise.
+                    let path = if own.is_empty() { subject.rsplit(' ').next().unwrap_or_default() } else { own };
+                    let plan = ServePlan {
+                        path: path.to_owned(),
+                        credentials,
+                        group: rtsp.group,
+                        interface: rtsp.interface,
+                        ttl: rtsp.ttl,
+                        outlet,
+                        status: way.status,
+                    };
+                    servers.entry(addr).or_insert_with(|| (subject, Vec::new())).1.push(plan);
+                }
+                (None, None) => {}
+            },
+            (Link::Rtp(rtp), _) => match (way.intake, way.outlet) {
+                (Some(intake), _) => {
+                    tasks.push(spawn_rtp_in(rtp, base, intake, way.status, stop.clone()).await.map_err(named)?);
+                }
+                (None, Some(outlet)) => {
+                    let to = resolve(rtp.host.as_deref(), rtp.port.unwrap_or_default()).await.map_err(named)?;
+                    let opened = spawn_rtp_out(to, rtp.interface, rtp.ttl, outlet, way.status, stop.clone());
+                    tasks.push(opened.map_err(|e| named(WayCause::Open(to, e)))?);
+                }
+                (None, None) => {}
+            },
+            (Link::Srt(srt), Keys::Srt(config)) if srt.mode == Mode::Listener => {
                 let addr = resolve(srt.host.as_deref(), srt.port).await.map_err(named)?;
                 let plan = ListenPlan {
                     stream: srt.stream_id.clone().map_or(StreamMatch::Any, StreamMatch::Exactly),
-                    config,
+                    config: *config,
                     max_callers: if way.intake.is_some() { 1 } else { OUT_CALLERS },
                     intake: way.intake,
                     outlet: way.outlet,
@@ -158,14 +229,14 @@ async fn open_each(
                 };
                 listeners.entry(addr).or_insert_with(|| (subject, Vec::new())).1.push(plan);
             }
-            (Link::Srt(srt), Some(config)) => {
+            (Link::Srt(srt), Keys::Srt(config)) => {
                 let rendezvous = srt.mode == Mode::Rendezvous;
                 let plan = CallPlan {
                     host: srt.host.clone().unwrap_or_default(),
                     port: srt.port,
                     bind: srt.bind.map(|(ip, port)| (ip, port.unwrap_or(if rendezvous { srt.port } else { 0 })).into()),
                     rendezvous,
-                    config,
+                    config: *config,
                     intake: way.intake,
                     outlet: way.outlet,
                     status: way.status,
@@ -175,8 +246,8 @@ async fn open_each(
             (Link::Udp(udp), _) => {
                 let addr = resolve(udp.host.as_deref(), udp.port).await.map_err(named)?;
                 let opened = match (way.intake, way.outlet) {
-                    (Some(intake), _) => spawn_udp_in(addr, intake, way.status, stop.clone()),
-                    (None, Some(outlet)) => spawn_udp_out(addr, outlet, way.status, stop.clone()),
+                    (Some(intake), _) => spawn_udp_in(addr, udp, intake, way.status, stop.clone()),
+                    (None, Some(outlet)) => spawn_udp_out(addr, udp, outlet, way.status, stop.clone()),
                     (None, None) => continue,
                 };
                 tasks.push(opened.map_err(|e| named(WayCause::Open(addr, e)))?);
@@ -190,12 +261,16 @@ async fn open_each(
                 };
                 tasks.push(opened.map_err(|e| named(e.into()))?);
             }
-            (Link::Srt(_), None) => {}
+            (Link::Srt(_) | Link::Rtsp(_), _) => {}
         }
     }
     for (addr, (subject, plans)) in listeners {
         let opened = spawn_listener(addr, plans, stop.clone());
         tasks.push(opened.map_err(|e| WayError { subject, cause: WayCause::Open(addr, e) })?.task);
+    }
+    for (addr, (subject, plans)) in servers {
+        let opened = spawn_server(addr, plans, Hooks::default(), stop);
+        tasks.extend(opened.map_err(|e| WayError { subject, cause: WayCause::Open(addr, e) })?.tasks);
     }
     Ok(())
 }

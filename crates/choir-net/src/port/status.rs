@@ -9,7 +9,7 @@ use std::{
         Arc, Mutex,
         atomic::{AtomicBool, Ordering},
     },
-    time::Instant,
+    time::{Duration, Instant},
 };
 use tokio::sync::{Notify, watch};
 
@@ -39,6 +39,16 @@ pub struct Live {
     pub bytes: u64,
     /// Packets likewise.
     pub packets: u64,
+    /// Packets received, lost and reordered by a way that numbers them without SRT.
+    pub counters: LinkStats,
+    /// The other end of such a way.
+    pub peer: Option<SocketAddr>,
+    /// Its round-trip time, where it can be told.
+    pub rtt: Option<Duration>,
+    /// How it travels, in words.
+    pub how: Option<String>,
+    /// Addresses that viewers paste.
+    pub paste: Vec<String>,
     /// Since when a way without SRT is up.
     pub since: Option<(Instant, u64)>,
     /// Counters of connections that have ended, added up.
@@ -75,6 +85,11 @@ impl LinkStatus {
                 peers: Vec::new(),
                 bytes: 0,
                 packets: 0,
+                counters: LinkStats::default(),
+                peer: None,
+                rtt: None,
+                how: None,
+                paste: Vec::new(),
                 since: None,
                 ended: LinkStats::default(),
                 sessions: 0,

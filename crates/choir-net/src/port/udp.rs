@@ -6,7 +6,7 @@ use socket2::{Domain, Protocol, Socket, Type};
 use std::{
     cell::RefCell,
     io::{self, IoSliceMut},
-    net::SocketAddr,
+    net::{IpAddr, Ipv4Addr, SocketAddr},
     os::fd::AsFd,
     sync::atomic::{AtomicUsize, Ordering},
 };
@@ -33,6 +33,13 @@ thread_local! {
     static BUFFERS: RefCell<Vec<u8>> = RefCell::new(vec![0; RECEIVE * BATCH_SIZE]);
 }
 
+/// The system's number of the interface that has this address; 0 is its own choice.
+fn interface_index(of: Option<IpAddr>) -> io::Result<u32> {
+    let Some(ip) = of else { return Ok(0) };
+    let found = if_addrs::get_if_addrs()?.into_iter().find(|i| i.ip() == ip);
+    found.and_then(|i| i.index).ok_or_else(|| io::Error::other(format!("this machine has no interface with the address {ip}")))
+}
+
 /// A socket of one port.
 #[derive(Debug)]
 pub struct UdpPort {
@@ -49,14 +56,23 @@ impl UdpPort {
     /// # Errors
     /// The address is taken, not of this machine, or not allowed.
     pub fn open(local: SocketAddr, peer: Option<SocketAddr>) -> io::Result<Self> {
-        let socket = Socket::new(Domain::for_address(local), Type::DGRAM, Some(Protocol::UDP))?;
-        socket.set_nonblocking(true)?;
-        socket.set_recv_buffer_size(BUFFER_WANTED)?;
-        socket.set_send_buffer_size(BUFFER_WANTED)?;
+        let socket = Self::socket(local)?;
         socket.bind(&local.into())?;
         if let Some(peer) = peer {
             socket.connect(&peer.into())?;
         }
+        Self::finish(socket, peer)
+    }
+
+    fn socket(of: SocketAddr) -> io::Result<Socket> {
+        let socket = Socket::new(Domain::for_address(of), Type::DGRAM, Some(Protocol::UDP))?;
+        socket.set_nonblocking(true)?;
+        socket.set_recv_buffer_size(BUFFER_WANTED)?;
+        socket.set_send_buffer_size(BUFFER_WANTED)?;
+        Ok(socket)
+    }
+
+    fn finish(socket: Socket, peer: Option<SocketAddr>) -> io::Result<Self> {
         let socket = UdpSocket::from_std(socket.into())?;
         let state = UdpSocketState::new(UdpSockRef::from(&socket))?;
         // The system reports twice what it uses for data.
@@ -64,6 +80,54 @@ impl UdpPort {
         GRANTED.fetch_min(granted, Ordering::Relaxed);
         let max_segments = state.max_gso_segments().min(SEND_BATCH);
         Ok(Self { socket, state, peer, max_segments })
+    }
+
+    /// Joins a group, by the interface that has this address (else by the system's choice), and receives what
+    /// is sent to the group there; only from `source` if given.
+    ///
+    /// # Errors
+    /// The port is taken without sharing, the interface is not of this machine, or the mix of addresses cannot be.
+    pub fn join(group: SocketAddr, source: Option<IpAddr>, interface: Option<IpAddr>) -> io::Result<Self> {
+        let socket = Self::socket(group)?;
+        // Several programs may hear one group.
+        socket.set_reuse_address(true)?;
+        socket.bind(&group.into())?;
+        match (group.ip(), source, interface) {
+            (IpAddr::V4(g), None, None) => socket.join_multicast_v4(&g, &Ipv4Addr::UNSPECIFIED)?,
+            (IpAddr::V4(g), None, Some(IpAddr::V4(i))) => socket.join_multicast_v4(&g, &i)?,
+            (IpAddr::V4(g), Some(IpAddr::V4(s)), None) => socket.join_ssm_v4(&s, &g, &Ipv4Addr::UNSPECIFIED)?,
+            (IpAddr::V4(g), Some(IpAddr::V4(s)), Some(IpAddr::V4(i))) => socket.join_ssm_v4(&s, &g, &i)?,
+            (IpAddr::V6(g), None, i) => socket.join_multicast_v6(&g, interface_index(i)?)?,
+            (IpAddr::V6(_), Some(_), _) => return Err(io::Error::other("choosing a source is only made for IPv4 groups here")),
+            _ => return Err(io::Error::other("group, source and interface must be addresses of one family")),
+        }
+        // Without this Linux hands in what any other program of the machine has joined on this port.
+        if let IpAddr::V4(_) = group.ip() {
+            socket.set_multicast_all_v4(false)?;
+        }
+        Self::finish(socket, None)
+    }
+
+    /// Opens a socket that sends to a group by the interface of this address, past so many routers.
+    ///
+    /// # Errors
+    /// The interface is not of this machine.
+    pub fn to_group(group: IpAddr, interface: Option<IpAddr>, ttl: u8) -> io::Result<Self> {
+        let unspecified: IpAddr = if group.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
+        let local = SocketAddr::new(interface.unwrap_or(unspecified), 0);
+        let socket = Self::socket(local)?;
+        socket.bind(&local.into())?;
+        match interface {
+            Some(IpAddr::V4(i)) => socket.set_multicast_if_v4(&i)?,
+            Some(i @ IpAddr::V6(_)) => socket.set_multicast_if_v6(interface_index(Some(i))?)?,
+            None => {}
+        }
+        if group.is_ipv4() {
+            socket.set_multicast_ttl_v4(ttl.into())?;
+        } else {
+            socket.set_multicast_hops_v6(ttl.into())?;
+        }
+        Self::finish(socket, None)
     }
 
     /// Own address.

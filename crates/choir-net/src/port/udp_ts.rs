@@ -3,20 +3,23 @@
 use super::{Intake, Outlet, Stop, datagrams, status::LinkStatus, udp::UdpPort};
 use crate::clock::unix_ms;
 use bytes::{Bytes, BytesMut};
-use choir_core::health::Contact;
+use choir_core::{health::Contact, link::UdpLink};
 use choir_proto::srt::Transmit;
-use std::{collections::VecDeque, io, net::SocketAddr, sync::Arc, time::Instant};
+use std::{collections::VecDeque, io, net::{IpAddr, SocketAddr}, sync::Arc, time::Instant};
 use tokio::task::JoinHandle;
 
+/// Routers that packets to a group pass, unless said: none, they stay on this network.
+pub(super) const GROUP_TTL: u8 = 1;
 /// Receive batches per turn.
 const BATCHES_PER_TURN: usize = 16;
 
-/// Receives at `addr`.
+/// Receives at `addr`, or from the group that it is.
 ///
 /// # Errors
 /// The address cannot be had.
-pub fn spawn_udp_in(addr: SocketAddr, intake: Arc<dyn Intake>, status: Arc<LinkStatus>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
-    let socket = UdpPort::open(addr, None)?;
+pub fn spawn_udp_in(addr: SocketAddr, link: &UdpLink, intake: Arc<dyn Intake>, status: Arc<LinkStatus>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+    let socket =
+        if addr.ip().is_multicast() { UdpPort::join(addr, link.source, link.interface)? } else { UdpPort::open(addr, None)? };
     let inode = socket.inode();
     let awaits = format!("nothing has come to port {} yet", addr.port());
     status.update(|l| {
@@ -69,14 +72,30 @@ pub fn spawn_udp_in(addr: SocketAddr, intake: Arc<dyn Intake>, status: Arc<LinkS
     }))
 }
 
+/// A socket to send to `to`, which may be a group. Not connected: a receiver that is not there yet is no
+/// error for a way without handshake.
+pub(super) fn open_out(to: SocketAddr, interface: Option<IpAddr>, ttl: Option<u8>) -> io::Result<UdpPort> {
+    if to.ip().is_multicast() {
+        return UdpPort::to_group(to.ip(), interface, ttl.unwrap_or(GROUP_TTL));
+    }
+    let any: SocketAddr = if to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { (std::net::Ipv6Addr::UNSPECIFIED, 0).into() };
+    UdpPort::open(any, None)
+}
+
+/// Sends one datagram, waiting while the system's buffer is full.
+pub(super) async fn send_one(socket: &UdpPort, to: SocketAddr, data: &[u8]) -> io::Result<()> {
+    while !socket.send(&Transmit { to, size: data.len(), segment: None }, data)? {
+        socket.writable().await?;
+    }
+    Ok(())
+}
+
 /// Sends to `to`, seven packets a datagram.
 ///
 /// # Errors
 /// No socket can be had.
-pub fn spawn_udp_out(to: SocketAddr, outlet: Arc<Outlet>, status: Arc<LinkStatus>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
-    let any: SocketAddr = if to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { (std::net::Ipv6Addr::UNSPECIFIED, 0).into() };
-    // Not connected: a receiver that is not there yet is no error for a way without handshake.
-    let socket = UdpPort::open(any, None)?;
+pub fn spawn_udp_out(to: SocketAddr, link: &UdpLink, outlet: Arc<Outlet>, status: Arc<LinkStatus>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+    let socket = open_out(to, link.interface, link.ttl)?;
     let inode = socket.inode();
     status.update(|l| l.socket = inode);
     status.set_open();
@@ -91,20 +110,8 @@ pub fn spawn_udp_out(to: SocketAddr, outlet: Arc<Outlet>, status: Arc<LinkStatus
             outlet.swap(&mut taken);
             let (mut bytes, mut packets) = (0, 0);
             for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
-                let t = Transmit { to, size: piece.len(), segment: None };
-                loop {
-                    match socket.send(&t, &piece) {
-                        Ok(true) => break,
-                        Ok(false) => {
-                            if socket.writable().await.is_err() {
-                                return;
-                            }
-                        }
-                        Err(e) => {
-                            status.note(true, format!("sending to {to}: {e}"));
-                            break;
-                        }
-                    }
+                if let Err(e) = send_one(&socket, to, &piece).await {
+                    status.note(true, format!("sending to {to}: {e}"));
                 }
                 bytes += piece.len() as u64;
                 packets += 1;

@@ -2,7 +2,7 @@
 
 mod events;
 mod plan;
-mod sample;
+pub(crate) mod sample;
 
 use crate::{
     clock::unix_ms,

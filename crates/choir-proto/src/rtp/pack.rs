@@ -15,16 +15,65 @@ use bytes::Bytes;
 /// Bytes of a packet with its header: room for tunnels below the usual 1500.
 const PACKET_MAX: usize = 1400;
 const ROOM: usize = PACKET_MAX - RTP_HEADER;
+/// Bytes that the system takes in one go.
+const RUN_MAX: usize = 60_000;
 /// Seven transport stream packets.
 const TS_ROOM: usize = 7 * 188;
 
-/// The packets of one access unit.
+/// The packets of one access unit, one behind the other in one buffer.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct PackedUnit {
-    /// Whole RTP packets, in order. All but the last of a run have the same size.
-    pub packets: Vec<Bytes>,
+    buffer: Bytes,
+    ends: Vec<usize>,
     /// Decoding can start here.
     pub keyframe: bool,
+}
+
+impl PackedUnit {
+    /// Of packets made elsewhere.
+    pub fn of<'a>(packets: impl Iterator<Item = &'a [u8]>, keyframe: bool) -> Self {
+        let (mut buffer, mut ends) = (Vec::new(), Vec::new());
+        for p in packets {
+            buffer.extend_from_slice(p);
+            ends.push(buffer.len());
+        }
+        Self { buffer: buffer.into(), ends, keyframe }
+    }
+
+    /// Bytes of all of them.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        self.buffer.len()
+    }
+
+    /// Each by itself, as slices of the whole.
+    pub fn packets(&self) -> impl ExactSizeIterator<Item = Bytes> + '_ {
+        let mut start = 0;
+        self.ends.iter().map(move |end| self.buffer.slice(std::mem::replace(&mut start, *end)..*end))
+    }
+
+    /// Runs of packets of one size, the last of a run may be shorter, at most so many in one: what the system
+    /// sends in one go. With each the size of its packets.
+    pub fn runs(&self, most: usize) -> impl Iterator<Item = (&[u8], usize)> {
+        let mut at = 0usize;
+        std::iter::from_fn(move || {
+            let start = at.checked_sub(1).map_or(0, |i| self.ends[i]);
+            let size = self.ends.get(at)? - start;
+            let (mut end, mut count) = (start, 0);
+            while let Some(next) = self.ends.get(at)
+                && count < most
+                && next - end <= size
+                && next - start <= RUN_MAX
+            {
+                let shorter = next - end < size;
+                (end, at, count) = (*next, at + 1, count + 1);
+                if shorter {
+                    break;
+                }
+            }
+            Some((&self.buffer[start..end], size))
+        })
+    }
 }
 
 /// Makes the packets of one track.
@@ -83,10 +132,7 @@ impl Packetizer {
             Codec::Ts => data.chunks(TS_ROOM).for_each(|c| maker.packet(false, &[c])),
             Codec::G711(_) => data.chunks(ROOM).for_each(|c| maker.packet(false, &[c])),
         }
-        let (buffer, ends) = (Bytes::from(maker.buffer), maker.ends);
-        let mut start = 0;
-        let packets = ends.into_iter().map(|end| buffer.slice(std::mem::replace(&mut start, end)..end)).collect();
-        PackedUnit { packets, keyframe }
+        PackedUnit { buffer: maker.buffer.into(), ends: maker.ends, keyframe }
     }
 }
 

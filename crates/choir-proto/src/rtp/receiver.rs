@@ -36,8 +36,6 @@ pub struct ReceiverConfig {
     pub damage: Damage,
     /// Our own identifier in reports.
     pub own_ssrc: u32,
-    /// The sender, if it was announced.
-    pub expected_ssrc: Option<u32>,
 }
 
 /// What a track gives.

@@ -65,6 +65,18 @@ impl SyncGroup {
         Self { tracks: rates.iter().map(|r| TrackClock::new(*r)).collect(), leader, lead: None }
     }
 
+    /// Ticks per second of a track.
+    #[must_use]
+    pub fn rate(&self, track: usize) -> u32 {
+        self.tracks.get(track).map_or(90_000, |t| t.rate as u32)
+    }
+
+    /// The track that the others follow.
+    #[must_use]
+    pub fn leader(&self) -> usize {
+        self.leader
+    }
+
     /// The timestamp at which a track starts to play, as the answer to PLAY says.
     pub fn starts_at(&mut self, track: usize, timestamp: u32) {
         if let Some(t) = self.tracks.get_mut(track) {

@@ -2,10 +2,16 @@
 //! the wall clock in each frame.
 
 mod encode;
+mod manners;
+mod rtsp;
 mod scene;
+mod shipped;
 
-pub use encode::{Loop, encode_loop};
+pub use encode::{Frame, Loop, encode_loop};
+pub use manners::{Counts, Manner};
+pub use rtsp::{RtspCamera, RtspCameraSettings, start_rtsp};
 pub use scene::{BLOCKS, Scene, read_blocks};
+pub use shipped::{SHIPPED_RATE, SHIPPED_SIZE, shipped_loop};
 
 use crate::SimError;
 use bytes::Bytes;
@@ -15,8 +21,8 @@ use choir_net::{
     port::{LinkStatus, Outlet, Stop, Way, open_ways},
 };
 use choir_proto::{
-    h26x::{NalKind, Stamp, nal_units, stamp_sei},
-    ts::{MuxRate, PTS_WRAP, TsWriter, Unit, WriterConfig},
+    h26x::{HevcNal, NalKind, Stamp, hevc_stamp_sei, nal_units, stamp_sei},
+    ts::{MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
 };
 use std::{
     collections::VecDeque,
@@ -31,6 +37,8 @@ use tokio::task::JoinHandle;
 pub struct CameraSettings {
     /// Shown in the picture.
     pub name: String,
+    /// H.265 instead of H.264: the shipped loop, whose size and rate are fixed.
+    pub h265: bool,
     /// Pixels; both even.
     pub size: (u32, u32),
     /// Frames per second.
@@ -57,6 +65,7 @@ impl CameraSettings {
     pub fn new(name: impl Into<String>, to: Link) -> Self {
         Self {
             name: name.into(),
+            h265: false,
             size: (1280, 720),
             rate: 25,
             bitrate: Bitrate(4_000_000),
@@ -100,11 +109,14 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
         status: status.clone(),
     };
     open_ways(vec![way], settings.latency, base, &stop, &Stop::given()).await?;
-    let task = tokio::spawn(play(settings, encoded, outlet, stop));
+    let task = tokio::spawn(play(settings, encoded, outlet, true, stop));
     Ok(Camera { status, task })
 }
 
 async fn encode(settings: &CameraSettings) -> Result<Loop, SimError> {
+    if settings.h265 {
+        return Ok(shipped_loop());
+    }
     let for_encoder = settings.clone();
     let task = tokio::task::spawn_blocking(move || encode_loop(&for_encoder));
     task.await.map_err(|e| SimError::Encoder { who: settings.name.clone(), what: e.to_string() })?
@@ -115,8 +127,8 @@ const TONE: &[u8] = include_bytes!("../../assets/tone.adts");
 const AAC_TICKS: u64 = 1024 * 90_000 / 48_000;
 const CHUNK: usize = 7 * 188;
 
-/// Frames become a transport stream, which leaves evenly over time.
-async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut stop: Stop) {
+/// Frames become a transport stream, which leaves evenly over time, or with `evenly` off each frame at once.
+async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, evenly: bool, mut stop: Stop) {
     let Ok(mut alarm) = Alarm::new() else { return };
     let tone: Vec<&[u8]> = choir_proto::adts::frames(TONE).map(|(_, f)| f).collect();
     let rate = if settings.constant { MuxRate::Constant(settings.bitrate.0) } else { MuxRate::Variable };
@@ -124,6 +136,9 @@ async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut 
     let sounds = settings.audio && !tone.is_empty();
     if !sounds {
         config.audio = None;
+    }
+    if settings.h265 {
+        config.video = Some(PmtStream { pid: 0x100, kind: StreamKind::H265 });
     }
     let mut writer = TsWriter::new(config);
     let frame_time = Duration::from_secs(1) / settings.rate;
@@ -139,13 +154,17 @@ async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, mut 
         }
         let pts = n * 90_000 / u64::from(settings.rate);
         let frame = &encoded.frames[n as usize % encoded.frames.len()];
-        let data = with_stamp(&frame.data, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
+        let data = with_stamp(&frame.data, settings.h265, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
         let mut out = std::mem::take(&mut pacer.carry);
-        writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &data }, &mut out);
+        writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &[&data] }, &mut out);
         while sounds && audio_at <= pts {
             let data = tone[(audio_at / AAC_TICKS) as usize % tone.len()];
-            writer.write(&Unit { video: false, pts: first_pts + audio_at, dts: None, keyframe: true, data }, &mut out);
+            writer.write(&Unit { video: false, pts: first_pts + audio_at, dts: None, keyframe: true, data: &[data] }, &mut out);
             audio_at += AAC_TICKS;
+        }
+        if !evenly {
+            pacer.outlet.push(out.into());
+            continue;
         }
         writer.fill(first_pts + (n + 1) * 90_000 / u64::from(settings.rate), &mut out);
         pacer.spread(out, due, frame_time, settings.constant.then_some(settings.bitrate.0));
@@ -199,12 +218,13 @@ impl Chunks {
 }
 
 /// The frame with its stamp before the first slice.
-fn with_stamp(frame: &[u8], stamp: Stamp) -> Vec<u8> {
-    let sei = stamp_sei(stamp);
+fn with_stamp(frame: &[u8], h265: bool, stamp: Stamp) -> Vec<u8> {
+    let sei = if h265 { hevc_stamp_sei(stamp) } else { stamp_sei(stamp) };
     let mut out = Vec::with_capacity(frame.len() + sei.len() + 16);
     let mut stamped = false;
     for nal in nal_units(frame) {
-        if !stamped && NalKind::of(nal[0]).is_picture() {
+        let picture = if h265 { HevcNal::of(nal[0]).is_picture() } else { NalKind::of(nal[0]).is_picture() };
+        if !stamped && picture {
             out.extend_from_slice(&sei);
             stamped = true;
         }

@@ -8,7 +8,7 @@ use crate::{
 };
 use choir_core::{
     health::State,
-    link::{DEFAULT_LATENCY, Link},
+    link::{DEFAULT_LATENCY, Link, redact},
     sheet::{Expect, Feed, Line, Sheet, Show as ShowSettings},
     view::ShowView,
 };
@@ -25,8 +25,10 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
     if to_stdout && (args.json || args.every.is_some()) {
         return Err(Failure::new(USAGE, "the media goes to standard output, so the JSON cannot: write the media to a file"));
     }
-    if matches!(&to, Link::Udp(u) if u.host.is_none()) {
-        return Err(Failure::new(USAGE, format!("{} does not say whom to send to: write udp://HOST:PORT", args.to)));
+    for (text, wrong) in [(&args.from, from.cannot_come_in()), (&args.to, to.cannot_go_out())] {
+        if let Some((what, remedy)) = wrong {
+            return Err(Failure::new(USAGE, format!("{}: {what} {remedy}", redact(text))));
+        }
     }
     let sheet = Sheet {
         show: ShowSettings { name: "link".into(), latency: DEFAULT_LATENCY },

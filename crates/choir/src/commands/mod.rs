@@ -3,6 +3,7 @@
 pub mod ask;
 pub mod check;
 pub mod demo;
+pub mod inspect;
 pub mod link;
 pub mod run;
 pub mod sim;

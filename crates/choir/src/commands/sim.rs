@@ -6,15 +6,20 @@ use crate::{
     exit::{FAILED, Failure, SYSTEM},
     output::tables,
 };
-use choir_core::{link::DEFAULT_LATENCY, units::Bitrate};
-use choir_net::port::Stop;
+use choir_core::{
+    link::{DEFAULT_LATENCY, FileLink, Link},
+    secret::Secret,
+    units::Bitrate,
+};
+use choir_net::{port::Stop, secrets};
 use choir_path::{Faults, PathStats};
+use choir_proto::rtsp::Credentials;
 use choir_sim::{
-    camera::{self, CameraSettings},
+    camera::{self, CameraSettings, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE},
     relay::{self, RelaySettings},
     switcher,
 };
-use std::{path::Path, time::Duration};
+use std::{net::SocketAddr, path::Path, sync::atomic::Ordering, time::Duration};
 
 pub async fn run(args: SimArgs) -> Result<(), Failure> {
     match args.what {
@@ -34,17 +39,11 @@ struct Kind {
 }
 
 async fn camera(args: CameraArgs, kind: Kind) -> Result<(), Failure> {
-    let to = read_url(&args.to)?;
-    let settings = CameraSettings {
-        size: args.size.unwrap_or(kind.size),
-        rate: args.rate.unwrap_or(kind.rate),
-        bitrate: args.bitrate.unwrap_or(Bitrate(kind.bitrate)),
-        constant: !args.variable,
-        keyframe: args.keyframe.clamp(0.04, 30.0),
-        audio: !args.mute,
-        latency: kind.latency,
-        ..CameraSettings::new(args.name.clone(), to.clone())
-    };
+    if let Some(listen) = args.serve {
+        return served(&args, &kind, listen).await;
+    }
+    let to = read_url(args.to.as_deref().unwrap_or_default())?;
+    let settings = settings(&args, &kind, to.clone());
     let (stop_it, stop) = Stop::new();
     let (w, h) = settings.size;
     eprintln!("{}: {w}x{h}, {} frames per second, {}, to {}", args.name, settings.rate, settings.bitrate, choir_core::link::show_url(&to));
@@ -57,6 +56,49 @@ async fn camera(args: CameraArgs, kind: Kind) -> Result<(), Failure> {
     let sent = live.packets + live.ended.sent + live.peers.iter().map(|p| p.stats.sent).sum::<u64>();
     println!("{}: {sent} packets sent in {} sessions", args.name, live.sessions);
     if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, format!("nobody was reached: {:?}", live.contact))) }
+}
+
+fn settings(args: &CameraArgs, kind: &Kind, to: Link) -> CameraSettings {
+    CameraSettings {
+        h265: args.h265,
+        size: if args.h265 { SHIPPED_SIZE } else { args.size.unwrap_or(kind.size) },
+        rate: if args.h265 { SHIPPED_RATE } else { args.rate.unwrap_or(kind.rate) },
+        bitrate: args.bitrate.unwrap_or(Bitrate(kind.bitrate)),
+        constant: !args.variable,
+        keyframe: args.keyframe.clamp(0.04, 30.0),
+        audio: !args.mute,
+        latency: kind.latency,
+        ..CameraSettings::new(args.name.clone(), to)
+    }
+}
+
+/// A camera that waits to be pulled.
+async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<(), Failure> {
+    let nowhere = Link::File(FileLink { path: None, repeat: false });
+    let main = settings(args, kind, nowhere);
+    let sub = args.sub.map(|size| CameraSettings { size, h265: false, bitrate: Bitrate(500_000), ..main.clone() });
+    let credentials = match (&args.user, &args.password_env) {
+        (Some(user), Some(variable)) => {
+            let password = secrets::fetch_text(&Secret::Env(variable.clone()), Path::new("."));
+            let password = password.map_err(|e| Failure::new(SYSTEM, e.to_string()))?;
+            Some(Credentials::new(user, password.reveal()))
+        }
+        _ => None,
+    };
+    let (stop_it, stop) = Stop::new();
+    let group = args.group.map(|g| (g.ip(), g.port()));
+    let settings = RtspCameraSettings { listen, main, sub, credentials, group, manners: args.manner.clone() };
+    let camera = super::run::or_interrupted(camera::start_rtsp(settings, stop)).await??;
+    for status in &camera.statuses {
+        eprintln!("{} waits at {}", args.name, status.look().paste.join(" or "));
+    }
+    until_stopped(args.for_time).await;
+    let sent: u64 = camera.statuses.iter().map(|s| s.look().packets).sum();
+    let (requests, plays) = (camera.counts.requests.load(Ordering::Relaxed), camera.counts.plays.load(Ordering::Relaxed));
+    let _ = stop_it.send(true);
+    camera.wait().await;
+    println!("{}: asked {requests} times, played {plays} times, {sent} packets sent", args.name);
+    if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "nobody has looked")) }
 }
 
 async fn switcher(args: SwitcherArgs) -> Result<(), Failure> {

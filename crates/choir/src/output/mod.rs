@@ -1,6 +1,7 @@
 //! What commands print: tables for people, lines for logs.
 
 pub mod events;
+pub mod facts;
 pub mod tables;
 
 /// `1 line`, `2 lines`.

@@ -1,0 +1,244 @@
+//! RTP tracks of one source, made into a transport stream for the line.
+
+use super::{Intake, status::LinkStatus};
+use crate::clock::unix_ms;
+use bytes::Bytes;
+use choir_core::health::Contact;
+use choir_proto::{
+    media::Codec,
+    remux::{Remux, RemuxTrack},
+    rtp::{Damage, ReceiverConfig, Received, RtpReceiver, SyncGroup},
+    rtsp::{PayloadFormat, SdpTrack},
+    srt::LinkStats,
+    ts::TS_PACKET,
+};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+/// How long to wait for a missing packet, unless said.
+pub(super) const REORDER: Duration = Duration::from_millis(50);
+/// What the clock of the transport stream runs behind, above that: a picture's own way through the network.
+const LEAD: Duration = Duration::from_millis(70);
+
+/// How RTP is to be taken.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Taking {
+    pub reorder: Duration,
+    pub damage: Damage,
+}
+
+impl Taking {
+    pub fn new(reorder: Option<Duration>, pass_damaged: bool) -> Self {
+        Self { reorder: reorder.unwrap_or(REORDER), damage: if pass_damaged { Damage::Pass } else { Damage::Wait } }
+    }
+}
+
+enum Shape {
+    /// Access units become a transport stream.
+    Units(Box<Remux>),
+    /// It is one already.
+    Ts,
+}
+
+/// All tracks of one source.
+pub(super) struct MediaIn {
+    tracks: Vec<RtpReceiver>,
+    group: SyncGroup,
+    chosen: Vec<RemuxTrack>,
+    shape: Shape,
+    lead: Duration,
+    intake: Arc<dyn Intake>,
+    status: Arc<LinkStatus>,
+    /// Counters of earlier sources on this way.
+    before: LinkStats,
+    out: Vec<u8>,
+    received: Vec<Received>,
+    /// Number of the present session, once media has come.
+    session: Option<u32>,
+    name: String,
+    damaged_told: u64,
+    pub last_packet: Option<Instant>,
+}
+
+impl MediaIn {
+    /// For these tracks, in the order in which they are then named.
+    pub fn new(tracks: &[(&SdpTrack, &PayloadFormat)], taking: Taking, intake: Arc<dyn Intake>, status: Arc<LinkStatus>) -> Self {
+        let codecs: Vec<Codec> = tracks.iter().map(|(_, f)| Codec::from(*f)).collect();
+        let chosen: Vec<RemuxTrack> = codecs.iter().enumerate().map(|(track, c)| RemuxTrack { track, codec: c.clone() }).collect();
+        let rates: Vec<u32> = tracks.iter().map(|(t, _)| t.clock_rate).collect();
+        let leader = codecs.iter().position(Codec::is_video).unwrap_or(0);
+        let own_ssrc = rand();
+        let receivers = tracks.iter().enumerate().map(|(n, (track, format))| {
+            RtpReceiver::new(
+                n,
+                ReceiverConfig {
+                    format: (*format).clone(),
+                    payload_type: track.payload_type,
+                    clock_rate: track.clock_rate,
+                    depth: taking.reorder,
+                    damage: taking.damage,
+                    own_ssrc,
+                },
+            )
+        });
+        let lead = taking.reorder + LEAD;
+        let is_ts = codecs.contains(&Codec::Ts);
+        let before = status.look().counters;
+        Self {
+            tracks: receivers.collect(),
+            group: SyncGroup::new(&rates, leader),
+            shape: if is_ts { Shape::Ts } else { Shape::Units(Box::new(Remux::new(&chosen, lead))) },
+            chosen,
+            lead,
+            intake,
+            status,
+            before,
+            out: Vec::new(),
+            received: Vec::new(),
+            session: None,
+            name: format!("choir-{own_ssrc:08x}"),
+            damaged_told: 0,
+            last_packet: None,
+        }
+    }
+
+    /// Where a track starts, by the answer to PLAY.
+    pub fn starts_at(&mut self, track: usize, timestamp: u32) {
+        self.group.starts_at(track, timestamp);
+    }
+
+    /// Takes an RTP datagram of a track.
+    pub fn rtp(&mut self, track: usize, now: Instant, data: &Bytes) {
+        let Some(t) = self.tracks.get_mut(track) else { return };
+        if t.handle_rtp(now, data, &mut self.group).is_ok() {
+            self.last_packet = Some(now);
+        }
+        t.poll(&mut self.group, &mut self.received);
+        self.hand_on(now);
+    }
+
+    /// Takes an RTCP datagram of a track.
+    pub fn rtcp(&mut self, track: usize, now: Instant, data: &[u8]) {
+        if let Some(t) = self.tracks.get_mut(track) {
+            t.handle_rtcp(now, data, &mut self.group);
+        }
+    }
+
+    /// Gives up what is awaited for too long, and keeps the stream's clock running.
+    pub fn handle_timeout(&mut self, now: Instant) {
+        for t in &mut self.tracks {
+            t.handle_timeout(now);
+            t.poll(&mut self.group, &mut self.received);
+        }
+        self.hand_on(now);
+        if let Shape::Units(remux) = &mut self.shape {
+            remux.handle_timeout(now, &mut self.out);
+        }
+        self.flush();
+    }
+
+    /// When to call `handle_timeout`.
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        let remux = match &self.shape {
+            Shape::Units(r) => r.poll_timeout(),
+            Shape::Ts => None,
+        };
+        self.tracks.iter().filter_map(RtpReceiver::poll_timeout).chain(remux).min()
+    }
+
+    /// Receiver reports that are due: track and datagram.
+    pub fn reports(&mut self, now: Instant) -> Vec<(usize, Vec<u8>)> {
+        let name = self.name.clone();
+        self.tracks.iter_mut().enumerate().filter_map(|(n, t)| Some((n, t.poll_report(now, &name)?))).collect()
+    }
+
+    fn hand_on(&mut self, now: Instant) {
+        let mut received = std::mem::take(&mut self.received);
+        for r in received.drain(..) {
+            match (r, &mut self.shape) {
+                (Received::Unit(unit), Shape::Units(remux)) => remux.push(now, &unit, &mut self.out),
+                (Received::Unit(unit), Shape::Ts) => {
+                    // Whole packets in order: handed on as they are.
+                    for piece in unit.pieces {
+                        if piece.len().is_multiple_of(TS_PACKET) && piece.first() == Some(&0x47) {
+                            let session = self.open_session();
+                            self.intake.push(session, piece);
+                        }
+                    }
+                }
+                (Received::Restart, _) => self.restart(),
+            }
+        }
+        self.received = received;
+        self.flush();
+        self.count();
+    }
+
+    fn restart(&mut self) {
+        self.flush();
+        if let Shape::Units(remux) = &mut self.shape {
+            **remux = Remux::new(&self.chosen, self.lead);
+        }
+        let rates: Vec<u32> = self.chosen.iter().map(|c| self.group.rate(c.track)).collect();
+        self.group = SyncGroup::new(&rates, self.group.leader());
+        if self.session.take().is_some() {
+            self.status.note(true, "the sender has started anew: its numbers and clock have jumped".into());
+        }
+    }
+
+    fn open_session(&mut self) -> u32 {
+        if let Some(session) = self.session {
+            return session;
+        }
+        let mut session = 0;
+        self.status.update(|l| {
+            l.sessions += 1;
+            session = l.sessions;
+            l.since = Some((Instant::now(), unix_ms()));
+            l.contact = Contact::Up;
+        });
+        self.session = Some(session);
+        session
+    }
+
+    fn flush(&mut self) {
+        if !self.out.is_empty() {
+            let session = self.open_session();
+            // What a remuxer makes is handed on without another copy; the next starts with the same room.
+            let room = self.out.capacity();
+            let bytes = Bytes::from(std::mem::replace(&mut self.out, Vec::with_capacity(room.min(1 << 20))));
+            self.intake.push(session, bytes);
+        }
+    }
+
+    fn count(&mut self) {
+        let mut total = self.before.clone();
+        let mut dropped = 0;
+        for t in &self.tracks {
+            let s = t.stats();
+            total.received += s.order.received;
+            total.received_bytes += s.order.bytes;
+            total.lost += s.order.lost;
+            total.reordered += s.order.reordered;
+            total.skipped += s.order.missing;
+            total.came_late += s.order.came_late;
+            total.duplicates += s.order.duplicates;
+            dropped += s.units_dropped;
+        }
+        let told = dropped > self.damaged_told && total.skipped > self.before.skipped;
+        self.damaged_told = dropped;
+        self.status.update(|l| l.counters = total);
+        if told {
+            self.status.note(true, "packets are missing: pictures with holes are left out up to the next keyframe".into());
+        }
+    }
+}
+
+/// A random number; predictable ones would only make two receivers look alike.
+pub(super) fn rand() -> u32 {
+    let mut bytes = [0; 4];
+    let _ = getrandom::fill(&mut bytes);
+    u32::from_be_bytes(bytes)
+}

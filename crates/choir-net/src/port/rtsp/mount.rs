@@ -1,0 +1,387 @@
+//! One served feed: its transport stream becomes RTP, once for all who watch.
+
+use super::{
+    super::{Outlet, media_in::rand, status::LinkStatus, udp::UdpPort},
+    serve::Shared,
+    viewers::{Fate, Lanes},
+};
+use crate::{clock::unix_us, lock};
+use bytes::Bytes;
+use choir_core::health::Contact;
+use choir_proto::{
+    audio::AacConfig,
+    media::Codec,
+    rtp::{NtpTime, PackedUnit, Packetizer, ParameterSets, write_bye, write_sender_report},
+    rtsp::{Credentials, Delivery, Lane, Mount, SessionId, describe},
+    srt::Transmit,
+    ts::{AccessUnit, Depth, PTS_WRAP, StreamKind, TsReader, wrapped_distance},
+};
+use std::{
+    collections::{BTreeMap, VecDeque},
+    net::{IpAddr, SocketAddr},
+    sync::{Arc, Mutex},
+    time::{Duration, Instant},
+};
+use tokio::sync::watch;
+
+/// Between sender reports.
+const REPORT_EVERY: Duration = Duration::from_secs(5);
+/// First dynamic payload type (RFC 3551, 6).
+const FIRST_TYPE: u8 = 96;
+
+/// A group that a feed can be heard at.
+#[derive(Debug)]
+pub(super) struct Group {
+    pub ip: IpAddr,
+    pub port: u16,
+    pub ttl: u8,
+    pub socket: UdpPort,
+}
+
+struct Track {
+    codec: Codec,
+    payload_type: u8,
+    packer: Packetizer,
+    /// Last time stamp, and the same counted on.
+    last: Option<(u64, u64)>,
+}
+
+struct Media {
+    reader: TsReader,
+    tracks: Vec<Track>,
+    sets: ParameterSets,
+    sound: Option<AacConfig>,
+    /// Keyframes that have come without sound that was announced.
+    without_sound: u32,
+    /// Presentation time of the last picture, counted on, and when it was sent (µs since 1970).
+    anchor: Option<(u64, i64)>,
+    ready: bool,
+}
+
+/// One viewer.
+struct Viewer {
+    lanes: BTreeMap<usize, Lane>,
+    /// Its connection, for packets within it.
+    connection: Arc<Lanes>,
+    peer: SocketAddr,
+    /// It waits for a keyframe.
+    waits: bool,
+    told: bool,
+    next_report: Instant,
+}
+
+/// One served feed.
+pub(super) struct MountPoint {
+    pub path: String,
+    pub credentials: Option<Credentials>,
+    pub group: Option<Group>,
+    pub status: Arc<LinkStatus>,
+    pub described: watch::Sender<bool>,
+    name: String,
+    media: Mutex<Media>,
+    viewers: Mutex<BTreeMap<SessionId, Viewer>>,
+}
+
+impl MountPoint {
+    pub fn new(path: String, credentials: Option<Credentials>, group: Option<Group>, status: Arc<LinkStatus>) -> Self {
+        Self {
+            path,
+            credentials,
+            group,
+            status,
+            described: watch::channel(false).0,
+            name: format!("choir-{:08x}", rand()),
+            media: Mutex::new(Media {
+                reader: TsReader::new(Depth::Units),
+                tracks: Vec::new(),
+                sets: ParameterSets::default(),
+                sound: None,
+                without_sound: 0,
+                anchor: None,
+                ready: false,
+            }),
+            viewers: Mutex::default(),
+        }
+    }
+
+    /// What a viewer is told of it.
+    pub fn offer(&self) -> Mount {
+        let m = lock(&self.media);
+        let now = m.anchor.map_or(0, |(pts, at)| pts + (unix_us() - at).max(0) as u64 * 9 / 100);
+        let group = self.group.as_ref().map(|g| (g.ip, g.port, g.ttl));
+        let tracks: Vec<_> = m.tracks.iter().map(|t| (&t.codec, t.payload_type, t.codec.is_video().then_some(&m.sets))).collect();
+        Mount {
+            description: m.ready.then(|| describe(&self.path, [0, 0, 0, 0].into(), &tracks, group)),
+            tracks: m.tracks.iter().map(|t| (t.packer.ssrc(), t.packer.next_sequence(), t.packer.timestamp(now))).collect(),
+            credentials: self.credentials.clone(),
+            group,
+        }
+    }
+
+    pub fn start(&self, id: SessionId, lanes: BTreeMap<usize, Lane>, connection: Arc<Lanes>, peer: SocketAddr) {
+        let now = Instant::now();
+        let viewer = Viewer { lanes, connection, peer, waits: true, told: false, next_report: now };
+        lock(&self.viewers).insert(id, viewer);
+        self.tell_viewers();
+    }
+
+    pub fn stop(&self, id: SessionId) {
+        lock(&self.viewers).remove(&id);
+        self.tell_viewers();
+    }
+
+    /// How many watch, and how.
+    fn tell_viewers(&self) {
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for v in lock(&self.viewers).values() {
+            let word = match v.lanes.values().next().map(Lane::delivery) {
+                Some(Delivery::Tcp) => "TCP",
+                Some(Delivery::Multicast) => "multicast",
+                _ => "UDP",
+            };
+            *counts.entry(word).or_default() += 1;
+        }
+        let total: usize = counts.values().sum();
+        let ways: Vec<String> = counts.iter().map(|(w, n)| if total == *n { format!("by {w}") } else { format!("{n} by {w}") }).collect();
+        self.status.update(|l| {
+            l.how = Some(match total {
+                0 => "no viewer".into(),
+                1 => format!("1 viewer {}", ways.join(", ")),
+                n => format!("{n} viewers {}", ways.join(", ")),
+            });
+            if total == 0 {
+                (l.contact, l.since) = (Contact::Awaited("served, but nobody watches yet".into()), None);
+            } else if l.since.is_none() {
+                (l.contact, l.since) = (Contact::Up, Some((Instant::now(), crate::clock::unix_ms())));
+                l.sessions += 1;
+            }
+        });
+    }
+
+    /// Serves what comes out of `outlet` until it ends.
+    pub async fn run(&self, shared: &Shared, outlet: &Outlet) {
+        let mut taken: VecDeque<Bytes> = VecDeque::new();
+        loop {
+            outlet.wake.notified().await;
+            let ended = outlet.has_ended();
+            outlet.swap(&mut taken);
+            for piece in taken.drain(..) {
+                self.piece(shared, &piece);
+            }
+            if ended {
+                return;
+            }
+        }
+    }
+
+    fn piece(&self, shared: &Shared, piece: &[u8]) {
+        let mut gone = Vec::new();
+        {
+            let mut m = lock(&self.media);
+            m.reader.push(unix_us(), piece);
+            while let Some(unit) = m.reader.poll_unit() {
+                if m.changed(&unit) {
+                    // Another kind of picture: who watches has to ask anew.
+                    gone.extend(lock(&self.viewers).keys().copied());
+                    self.described.send_replace(false);
+                }
+                if m.learn(&unit) {
+                    self.described.send_replace(true);
+                }
+                if let Some((track, packed)) = m.pack(&unit) {
+                    let is_video = unit.kind.is_video();
+                    gone.extend(self.deliver(shared, &mut m, track, &packed, is_video));
+                }
+            }
+        }
+        for id in gone {
+            self.stop(id);
+            shared.let_go(id);
+        }
+    }
+
+    /// Hands one unit's packets to all; gives those who are to be let go.
+    fn deliver(&self, shared: &Shared, m: &mut Media, track: usize, packed: &PackedUnit, is_video: bool) -> Vec<SessionId> {
+        let now = Instant::now();
+        let packed = &shared.hooks.touch(packed);
+        let (mut gone, mut bytes, mut packets) = (Vec::new(), 0, 0);
+        let has_video = m.tracks.iter().any(|t| t.codec.is_video());
+        let mut to_group = false;
+        let count = packed.packets().len() as u64;
+        for (id, v) in lock(&self.viewers).iter_mut() {
+            let Some(lane) = v.lanes.get(&track).copied() else { continue };
+            let watches_video = has_video && v.lanes.keys().any(|n| m.tracks.get(*n).is_some_and(|t| t.codec.is_video()));
+            if v.waits {
+                let starts = if watches_video { is_video && packed.keyframe } else { true };
+                if !starts || !v.connection.roomy() {
+                    continue;
+                }
+                (v.waits, v.next_report) = (false, now);
+            }
+            if now >= v.next_report && shared.hooks.reports {
+                v.next_report = now + REPORT_EVERY;
+                self.report(shared, m, v, now);
+            }
+            let fate = match lane {
+                Lane::Tcp { rtp, .. } => v.connection.push(rtp, packed, now),
+                Lane::Udp { rtp, .. } => send(shared.rtp(), rtp, packed),
+                Lane::Multicast => {
+                    to_group = true;
+                    continue;
+                }
+            };
+            match fate {
+                Fate::Queued => {
+                    v.told = false;
+                    bytes += packed.size() as u64;
+                    packets += count;
+                }
+                Fate::Full => {
+                    v.waits = true;
+                    if !std::mem::replace(&mut v.told, true) {
+                        self.status.note(true, format!("viewer {} does not keep up: it gets nothing up to the next keyframe", v.peer));
+                    }
+                }
+                Fate::Dead => {
+                    self.status.note(true, format!("viewer {} has taken nothing for 10 s: let go", v.peer));
+                    gone.push(*id);
+                }
+            }
+        }
+        if let (true, Some(g)) = (to_group, &self.group) {
+            send(Some(&g.socket), SocketAddr::new(g.ip, g.port + 2 * track as u16), packed);
+            bytes += packed.size() as u64;
+            packets += count;
+        }
+        self.status.update(|l| {
+            l.bytes += bytes;
+            l.packets += packets;
+        });
+        gone
+    }
+
+    /// Ties the tracks to the time of day, for one viewer.
+    fn report(&self, shared: &Shared, m: &Media, v: &Viewer, now: Instant) {
+        let Some((pts, at)) = m.anchor else { return };
+        let time = unix_us();
+        let pts = pts + (time - at).max(0) as u64 * 9 / 100;
+        for (n, lane) in &v.lanes {
+            let Some(t) = m.tracks.get(*n) else { continue };
+            let (packets, bytes) = t.packer.sent();
+            let ntp = NtpTime::from_unix_us(time.unsigned_abs());
+            let report = write_sender_report(t.packer.ssrc(), &self.name, ntp, t.packer.timestamp(pts), packets, bytes);
+            self.control(shared, *n, lane, v, report, now);
+        }
+    }
+
+    fn control(&self, shared: &Shared, track: usize, lane: &Lane, v: &Viewer, data: Vec<u8>, now: Instant) {
+        let unit = PackedUnit::of([data.as_slice()].into_iter(), false);
+        match (lane, &self.group) {
+            (Lane::Tcp { rtcp, .. }, _) => {
+                v.connection.push(*rtcp, &unit, now);
+            }
+            (Lane::Udp { rtcp, .. }, _) => {
+                send(shared.rtcp(), *rtcp, &unit);
+            }
+            (Lane::Multicast, Some(g)) => {
+                send(Some(&g.socket), SocketAddr::new(g.ip, g.port + 2 * track as u16 + 1), &unit);
+            }
+            (Lane::Multicast, None) => {}
+        }
+    }
+
+    /// Says goodbye to all.
+    pub fn goodbye(&self, shared: &Shared) {
+        let m = lock(&self.media);
+        for v in lock(&self.viewers).values() {
+            for (n, lane) in &v.lanes {
+                if let Some(t) = m.tracks.get(*n) {
+                    self.control(shared, *n, lane, v, write_bye(t.packer.ssrc(), &self.name), Instant::now());
+                }
+            }
+        }
+    }
+}
+
+/// Sends by UDP. A full buffer of the system is a viewer that does not keep up.
+fn send(socket: Option<&UdpPort>, to: SocketAddr, unit: &PackedUnit) -> Fate {
+    let Some(socket) = socket else { return Fate::Queued };
+    for (run, size) in unit.runs(socket.max_segments()) {
+        let segment = (run.len() > size).then_some(size);
+        match socket.send(&Transmit { to, size: run.len(), segment }, run) {
+            // Nobody listens any more: the session's own timeout will tell.
+            Ok(true) | Err(_) => {}
+            Ok(false) => return Fate::Full,
+        }
+    }
+    Fate::Queued
+}
+
+fn codec_of(kind: StreamKind, sound: Option<AacConfig>) -> Option<Codec> {
+    match kind {
+        StreamKind::H264 => Some(Codec::H264),
+        StreamKind::H265 => Some(Codec::H265),
+        StreamKind::AacAdts => sound.map(Codec::Aac),
+        _ => None,
+    }
+}
+
+impl Media {
+    /// True when the stream carries another kind of picture than was described.
+    fn changed(&mut self, unit: &AccessUnit) -> bool {
+        let has_video = self.tracks.iter().find(|t| t.codec.is_video());
+        let differs = unit.kind.is_video() && has_video.is_some_and(|t| Some(&t.codec) != codec_of(unit.kind, None).as_ref());
+        if differs {
+            (self.tracks, self.sets, self.ready, self.without_sound) = (Vec::new(), ParameterSets::default(), false, 0);
+        }
+        differs
+    }
+
+    /// Takes in what must be known before anybody can watch; true when that is complete.
+    fn learn(&mut self, unit: &AccessUnit) -> bool {
+        if unit.kind == StreamKind::AacAdts && self.sound.is_none() {
+            self.sound = AacConfig::of_adts(&unit.data);
+        }
+        if !unit.keyframe || !unit.kind.is_video() {
+            return false;
+        }
+        self.sets.learn_from(unit.kind == StreamKind::H265, &unit.data);
+        if self.ready || !self.sets.complete() {
+            return false;
+        }
+        let streams = self.reader.info().streams;
+        // Sound is announced but has not come: one more interval.
+        self.without_sound += 1;
+        if streams.iter().any(|s| s.kind == StreamKind::AacAdts) && self.sound.is_none() && self.without_sound < 2 {
+            return false;
+        }
+        let kinds = streams.iter().map(|s| s.kind);
+        let video = kinds.clone().find(|k| k.is_video());
+        let sound = kinds.clone().find(|k| *k == StreamKind::AacAdts);
+        for (n, codec) in video.into_iter().chain(sound).filter_map(|k| codec_of(k, self.sound)).enumerate() {
+            let rate = if let Codec::Aac(c) = codec { c.sample_rate } else { 90_000 };
+            let payload_type = FIRST_TYPE + n as u8;
+            let packer = Packetizer::new(codec.clone(), payload_type, rate, (rand(), rand() as u16, rand()));
+            self.tracks.push(Track { codec, payload_type, packer, last: None });
+        }
+        self.ready = true;
+        true
+    }
+
+    fn pack(&mut self, unit: &AccessUnit) -> Option<(usize, PackedUnit)> {
+        let wanted = codec_of(unit.kind, self.sound)?;
+        let pts = unit.pts?;
+        let n = self.tracks.iter().position(|t| t.codec == wanted)?;
+        let track = self.tracks.get_mut(n)?;
+        let long = match track.last {
+            Some((last, long)) => long.saturating_add_signed(wrapped_distance(pts, last, PTS_WRAP)),
+            // Sound counts on from where the picture does.
+            None => self.anchor.map_or(pts + PTS_WRAP, |(a, _)| a.saturating_add_signed(wrapped_distance(pts, a % PTS_WRAP, PTS_WRAP))),
+        };
+        track.last = Some((pts, long));
+        if unit.kind.is_video() {
+            self.anchor = Some((long, unix_us()));
+        }
+        Some((n, track.packer.pack(long, unit.keyframe, &unit.data)))
+    }
+}

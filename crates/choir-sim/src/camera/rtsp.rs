@@ -1,0 +1,86 @@
+//! A camera that is pulled: a full RTSP server with a main and a sub stream, and its bad manners.
+
+use super::{
+    CameraSettings, encode,
+    manners::{Counts, Manner, hooks},
+    play,
+};
+use crate::SimError;
+use choir_net::port::{LinkStatus, Outlet, ServePlan, Stop, spawn_server};
+use choir_proto::rtsp::Credentials;
+use std::{
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+};
+use tokio::task::JoinHandle;
+
+/// What an RTSP camera is to be.
+#[derive(Debug, Clone)]
+pub struct RtspCameraSettings {
+    /// Where it waits to be asked.
+    pub listen: SocketAddr,
+    /// The picture under `/main`; its way out is not used.
+    pub main: CameraSettings,
+    /// The picture under `/sub`.
+    pub sub: Option<CameraSettings>,
+    /// Who may look.
+    pub credentials: Option<Credentials>,
+    /// Group and first port of the main stream; the sub stream's is ten ports on.
+    pub group: Option<(IpAddr, u16)>,
+    /// What it does wrong.
+    pub manners: Vec<Manner>,
+}
+
+/// A running camera.
+pub struct RtspCamera {
+    /// Where it waits.
+    pub addr: SocketAddr,
+    /// How each stream stands: main, sub.
+    pub statuses: Vec<Arc<LinkStatus>>,
+    /// What it has been asked.
+    pub counts: Arc<Counts>,
+    tasks: Vec<JoinHandle<()>>,
+}
+
+impl RtspCamera {
+    /// Waits until it has stopped.
+    pub async fn wait(self) {
+        for task in self.tasks {
+            let _ = task.await;
+        }
+    }
+}
+
+/// Encodes its loops and waits to be asked.
+///
+/// # Errors
+/// The encoder refuses a size, or the address cannot be had.
+pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<RtspCamera, SimError> {
+    let RtspCameraSettings { listen, main, sub, credentials, group, manners } = settings;
+    let who = main.name.clone();
+    let counts = Arc::new(Counts::default());
+    let mut plans = Vec::new();
+    let mut players = Vec::new();
+    let mut statuses = Vec::new();
+    for (n, (path, mut picture)) in [("main", Some(main)), ("sub", sub)].into_iter().filter_map(|(p, s)| Some((p, s?))).enumerate() {
+        picture.constant = false;
+        let encoded = encode(&picture).await?;
+        let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+        plans.push(ServePlan {
+            path: path.into(),
+            credentials: credentials.clone().filter(|_| !manners.iter().any(Manner::asks_itself)),
+            group: group.map(|(ip, port)| (ip, port + 10 * n as u16)),
+            interface: Some(listen.ip()).filter(|ip| !ip.is_unspecified()),
+            ttl: None,
+            outlet: outlet.clone(),
+            status: status.clone(),
+        });
+        statuses.push(status);
+        players.push((picture, encoded, outlet));
+    }
+    let hooks = hooks(&manners, credentials, &counts);
+    let serving = spawn_server(listen, plans, hooks, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
+    let mut tasks = serving.tasks;
+    tasks.extend(players.into_iter().map(|(picture, encoded, outlet)| tokio::spawn(play(picture, encoded, outlet, false, stop.clone()))));
+    Ok(RtspCamera { addr: serving.addr, statuses, counts, tasks })
+}

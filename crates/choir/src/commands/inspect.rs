@@ -1,0 +1,61 @@
+//! `choir inspect`: joins a source for a few seconds and says what is there.
+
+use super::{folder_of, load, read_url, until_stopped};
+use crate::{
+    args::InspectArgs,
+    exit::{DIFFERS, FAILED, Failure, USAGE},
+    output::facts,
+};
+use choir_core::{link::show_url, spelling::did_you_mean};
+use choir_net::{
+    inspect::{Look, inspect},
+    port::Stop,
+};
+use std::path::{Path, PathBuf};
+
+pub async fn run(args: InspectArgs) -> Result<(), Failure> {
+    let mut base = PathBuf::from(".");
+    let mut expected = None;
+    if let (Some(sheet), Some(name)) = (&args.sheet, &args.line) {
+        let read = load(sheet, false)?;
+        let names: Vec<&str> = read.lines.iter().map(|l| l.name.as_str()).collect();
+        let line = read.lines.iter().find(|l| l.name == *name);
+        let line = line.ok_or_else(|| Failure::new(USAGE, format!("there is no line \"{name}\". {}", did_you_mean(name, &names))))?;
+        base = folder_of(sheet).to_owned();
+        expected = Some(line.clone());
+    }
+    let link = match (&args.url, &expected) {
+        (Some(url), _) => {
+            base = Path::new(".").to_owned();
+            read_url(url)?
+        }
+        (None, Some(line)) => line.from.clone(),
+        (None, None) => return Err(Failure::new(USAGE, "there is nothing to look at: name a URL, or a sheet and its line")),
+    };
+    if let Some((what, remedy)) = link.cannot_come_in() {
+        return Err(Failure::new(USAGE, format!("{}: {what} {remedy}", show_url(&link))));
+    }
+    eprintln!("{}: looking for {}", show_url(&link), choir_core::units::say_duration(args.for_time));
+    let (stop_it, stop) = Stop::new();
+    let look = Look { lasts: args.for_time, wait: args.wait };
+    let work = inspect(&link, &base, look, expected.as_ref().map(|l| &l.expect), &stop);
+    tokio::pin!(work);
+    let view = tokio::select! {
+        view = &mut work => view?,
+        // Ctrl-C ends the look early; what has been seen is said.
+        () = until_stopped(None) => {
+            let _ = stop_it.send(true);
+            work.await?
+        }
+    };
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
+    } else {
+        print!("{}", facts::inspected(&view, args.line.as_deref()));
+    }
+    match &view.differs {
+        _ if !view.found => Err(Failure::new(FAILED, format!("nothing there: {}", view.reason))),
+        Some(d) if !d.is_empty() => Err(Failure::told(DIFFERS)),
+        _ => Ok(()),
+    }
+}
