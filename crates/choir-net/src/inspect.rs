@@ -221,12 +221,20 @@ impl Seen {
                 found.push(if n == 1 { format!("1 {one}") } else { format!("{n} {many}") });
             }
         };
-        count(c.continuity_errors, "packet is missing or out of order by its counter", "packets are missing or out of order by their counters");
+        count(
+            c.continuity_errors,
+            "packet is missing or out of order by its counter",
+            "packets are missing or out of order by their counters",
+        );
         count(c.transport_errors, "packet is marked as damaged", "packets are marked as damaged");
         count(c.crc_errors, "table has a wrong checksum", "tables have a wrong checksum");
         count(c.sync_losses, "time the packets' start was lost", "times the packets' start was lost");
         count(self.jumps, "jump of the time stamps", "jumps of the time stamps");
-        count(u64::from(self.restarts), "new start of the source while it was looked at", "new starts of the source while it was looked at");
+        count(
+            u64::from(self.restarts),
+            "new start of the source while it was looked at",
+            "new starts of the source while it was looked at",
+        );
         let interval = info.pcr.interval_max_us as f64 / 1000.0;
         if interval > PCR_LIMIT_MS + 0.5 {
             found.push(format!("clock references are up to {interval:.0} ms apart, 40 ms are allowed"));
@@ -312,8 +320,11 @@ pub async fn inspect(link: &Link, base: &Path, look: Look, expect: Option<&Expec
         Contact::Held => "held".into(),
         Contact::Awaited(why) | Contact::Greeting(why) | Contact::Lost(why) => why.clone(),
     };
+    // A recording's pictures were taken some other day.
+    let delay_ms = view.delay_ms.filter(|_| !matches!(link, Link::File(_)));
     Ok(InspectView {
         url: show_url(link),
+        delay_ms,
         reason,
         how: live.how,
         peer: live.peer.or(live.peers.first().map(|p| p.addr)).map(|p| p.to_string()),

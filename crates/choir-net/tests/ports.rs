@@ -173,7 +173,7 @@ fn clip(dir: &TempDir, frames: u64) -> std::path::PathBuf {
     let mut out = Vec::new();
     for n in 0..frames {
         let data = [&[0, 0, 0, 1, if n % 5 == 0 { 0x65 } else { 0x41 }][..], &[n as u8 | 4; 2000]].concat();
-        writer.write(&Unit { video: true, pts: 90_000 + n * 3600, dts: None, keyframe: n % 5 == 0, data: &data }, &mut out);
+        writer.write(&Unit { video: true, pts: 90_000 + n * 3600, dts: None, keyframe: n % 5 == 0, data: &[&data] }, &mut out);
     }
     let path = dir.path().join("clip.ts");
     fs::write(&path, out).expect("written");

@@ -5,7 +5,9 @@ use choir_proto::{
     audio::{AacConfig, Law, StreamMux},
     media::{Codec, MediaUnit},
     remux::{Remux, RemuxTrack},
-    rtp::{Damage, Depacketizer, PackedUnit, Packetizer, ParameterSets, RawUnit, ReceiverConfig, Received, RtpPacket, RtpReceiver, SyncGroup},
+    rtp::{
+        Damage, Depacketizer, PackedUnit, Packetizer, ParameterSets, RawUnit, Received, ReceiverConfig, RtpPacket, RtpReceiver, SyncGroup,
+    },
     rtsp::PayloadFormat,
     ts::{AccessUnit, Depth, PCR_WRAP, StreamKind, TS_PACKET, TsPacket, TsReader, wrapped_distance},
 };
@@ -233,7 +235,8 @@ fn sound_survives_in_every_format() {
     payload.extend_from_slice(&(20u16 << 3).to_be_bytes());
     payload.extend(0..10u8);
     payload.extend(0..20u8);
-    let packet = |payload: Vec<u8>, marker| RtpPacket { marker, payload_type: 97, sequence: 0, timestamp: 5, ssrc: 1, payload: payload.into() };
+    let packet =
+        |payload: Vec<u8>, marker| RtpPacket { marker, payload_type: 97, sequence: 0, timestamp: 5, ssrc: 1, payload: payload.into() };
     let units = unpack(&mut depack, [Some(packet(payload, true))]);
     assert_eq!(units.iter().map(|u| u.timestamp).collect::<Vec<_>>(), [5, 1029]);
     assert_eq!(joined(&units), [adts(10), adts(20)]);
@@ -382,7 +385,8 @@ fn a_longer_way_sets_the_clock_anew_and_says_so() {
         .collect();
     assert_eq!(jumps.len(), 1);
     assert!(jumps[0] < Duration::from_millis(100 * 40 + 500 + 400), "{jumps:?}");
-    let last = out.last().and_then(|(_, b)| b.chunks(TS_PACKET).filter_map(TsPacket::parse).find_map(|p| p.adaptation?.pcr)).expect("a clock");
+    let last =
+        out.last().and_then(|(_, b)| b.chunks(TS_PACKET).filter_map(TsPacket::parse).find_map(|p| p.adaptation?.pcr)).expect("a clock");
     let dts = (900_000 + 199 * 3600) * 300;
     assert!((0..27_000_000 / 5).contains(&wrapped_distance(dts, last, PCR_WRAP)), "the clock is before the picture again");
 }

@@ -3,18 +3,19 @@
 
 use crate::{
     SimError,
-    camera::{self, Camera, CameraSettings},
+    camera::{self, Camera, CameraSettings, RtspCamera, RtspCameraSettings, SHIPPED_SIZE},
     relay::{self, Relay, RelaySettings},
     switcher::{self, Input},
 };
 use choir_core::{
-    link::{Link, parse_url},
+    link::{FileLink, Link, parse_url},
     secret::{Secret, SecretText},
     units::Bitrate,
     view::InputView,
 };
 use choir_net::port::Stop;
 use choir_path::Faults;
+use choir_proto::rtsp::Credentials;
 use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
 
 /// The show's sheet.
@@ -26,9 +27,17 @@ pub const PASSPHRASE_VARIABLE: &str = "REGATTA_PASSPHRASE";
 /// For the demo only: it protects nothing but made-up pictures on this machine.
 const PASSPHRASE: &str = "rowing is a made-up sport";
 
+/// The variable that holds the finish tower's password.
+pub const CAMERA_VARIABLE: &str = "REGATTA_CAMERA";
+const CAMERA_USER: &str = "desk";
+const CAMERA_PASSWORD: &str = "four oars and a cox";
+/// Where the finish tower waits to be pulled.
+const FINISH_TOWER: &str = "127.20.0.11:8554";
+
 /// Everything outside Cable Choir.
 pub struct FarEnds {
     cameras: Vec<Camera>,
+    pulled: Vec<RtspCamera>,
     relays: Vec<Relay>,
     inputs: Vec<Arc<Input>>,
 }
@@ -45,6 +54,9 @@ impl FarEnds {
         for camera in self.cameras {
             camera.wait().await;
         }
+        for camera in self.pulled {
+            camera.wait().await;
+        }
         for relay in self.relays {
             relay.wait().await;
         }
@@ -58,27 +70,28 @@ fn ms(n: u64) -> Duration {
 struct Device {
     name: &'static str,
     to: &'static str,
+    h265: bool,
     size: (u32, u32),
     rate: u32,
     kbps: u64,
 }
 
 const DEVICES: &[Device] = &[
-    // Calls the boathouse through the site's wireless bridge.
-    Device {
-        name: "finish-tower",
-        to: "srt://127.20.1.11:7101?mode=caller&bind=127.20.0.11&latency=120",
-        size: (1280, 720),
-        rate: 25,
-        kbps: 6000,
-    },
     // Waits to be called.
-    Device { name: "start-pontoon", to: "srt://127.20.0.12:7102?mode=listener&latency=100", size: (640, 360), rate: 50, kbps: 4000 },
-    // Shares the boathouse's port with a stream ID.
+    Device {
+        name: "start-pontoon",
+        to: "srt://127.20.0.12:7102?mode=listener&latency=100",
+        h265: false,
+        size: (640, 360),
+        rate: 50,
+        kbps: 4000,
+    },
+    // An H.265 encoder. Shares the boathouse's port with a stream ID.
     Device {
         name: "umpire-launch",
         to: "srt://127.20.1.13:7103?mode=caller&bind=127.20.0.13&latency=300&pbkeylen=32&streamid=%23!::r=umpire-launch,m=publish&passphrase-env=REGATTA_PASSPHRASE",
-        size: (960, 540),
+        h265: true,
+        size: SHIPPED_SIZE,
         rate: 25,
         kbps: 3500,
     },
@@ -86,6 +99,7 @@ const DEVICES: &[Device] = &[
     Device {
         name: "towpath-bicycle",
         to: "srt://127.20.2.14:7104?mode=rendezvous&bind=127.20.0.14&latency=400&pbkeylen=16&passphrase-env=REGATTA_PASSPHRASE",
+        h265: false,
         size: (640, 360),
         rate: 25,
         kbps: 2500,
@@ -103,8 +117,6 @@ struct PathPlan {
 
 fn paths() -> Vec<PathPlan> {
     let plan = |listen, to, from, client, faults| PathPlan { listen, to, from, client, faults };
-    // A wireless bridge across the finish line.
-    let bridge = Faults { delay: ms(4), jitter: ms(2), loss: 0.001, ..Faults::default() };
     let lan = Faults { delay: ms(1), ..Faults::default() };
     // Mobile networks: the launch on the water, the bicycle under trees.
     let launch = Faults { delay: ms(25), jitter: ms(8), loss: 0.01, burst: 3.0, rate: Some(20_000_000), ..Faults::default() };
@@ -119,7 +131,6 @@ fn paths() -> Vec<PathPlan> {
         ..Faults::default()
     };
     vec![
-        plan("127.20.1.11:7101", "127.20.0.1:7101", "127.20.2.11:0", None, bridge),
         plan("127.20.1.12:7102", "127.20.0.12:7102", "127.20.2.12:0", None, lan),
         plan("127.20.1.13:7103", "127.20.0.1:7103", "127.20.2.13:0", None, launch),
         plan("127.20.1.14:7104", "127.20.0.14:7104", "127.20.2.14:7104", Some("127.20.0.1:7104"), bicycle),
@@ -127,18 +138,23 @@ fn paths() -> Vec<PathPlan> {
 }
 
 const INPUTS: &[(&str, &str)] = &[
-    ("boathouse-1", "srt://127.20.0.31:7201?mode=listener&latency=60"),
+    ("boathouse-1", "rtsp://127.20.0.1:8554/boathouse-1"),
     ("boathouse-2", "srt://127.20.0.31:7202?mode=listener&latency=60"),
     ("boathouse-3", "srt://127.20.0.31:7203?mode=listener&latency=60&passphrase-env=REGATTA_PASSPHRASE"),
     ("boathouse-4", "udp://127.20.0.31:7204"),
+    ("jury-room", "udp://127.20.0.1@239.20.0.6:7206?interface=127.20.0.1"),
 ];
 
-/// Fills in the demo's passphrase where a link names its variable, so that nothing need be set.
+/// Fills in the demo's secrets where a link names their variables, so that nothing need be set.
 pub fn give_passphrase(link: &mut Link) {
-    if let Link::Srt(srt) = link
-        && srt.passphrase == Some(Secret::Env(PASSPHRASE_VARIABLE.into()))
-    {
-        srt.passphrase = Some(Secret::Literal(SecretText::new(PASSPHRASE)));
+    match link {
+        Link::Srt(srt) if srt.passphrase == Some(Secret::Env(PASSPHRASE_VARIABLE.into())) => {
+            srt.passphrase = Some(Secret::Literal(SecretText::new(PASSPHRASE)));
+        }
+        Link::Rtsp(rtsp) if rtsp.password == Some(Secret::Env(CAMERA_VARIABLE.into())) => {
+            rtsp.password = Some(Secret::Literal(SecretText::new(CAMERA_PASSWORD)));
+        }
+        _ => {}
     }
 }
 
@@ -160,7 +176,7 @@ fn address(text: &str, prefix: &str) -> Result<SocketAddr, SimError> {
 /// # Errors
 /// An address is taken: another demo runs there.
 pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
-    let mut far = FarEnds { cameras: Vec::new(), relays: Vec::new(), inputs: Vec::new() };
+    let mut far = FarEnds { cameras: Vec::new(), pulled: Vec::new(), relays: Vec::new(), inputs: Vec::new() };
     for (name, url) in INPUTS {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, stop).await?);
     }
@@ -184,6 +200,7 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
     let mut starting = tokio::task::JoinSet::new();
     for device in DEVICES {
         let settings = CameraSettings {
+            h265: device.h265,
             size: device.size,
             rate: device.rate,
             bitrate: Bitrate(device.kbps * 1000),
@@ -192,9 +209,26 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         let stop = stop.clone();
         starting.spawn(async move { camera::start(settings, Path::new("."), stop).await });
     }
+    far.pulled.push(finish_tower(prefix, stop).await?);
     while let Some(started) = starting.join_next().await {
         let started = started.map_err(|e| SimError::Encoder { who: "regatta".into(), what: e.to_string() })?;
         far.cameras.push(started?);
     }
     Ok(far)
+}
+
+/// The camera that is pulled: main and sub, only by the desk.
+async fn finish_tower(prefix: &str, stop: &Stop) -> Result<RtspCamera, SimError> {
+    let nowhere = Link::File(FileLink { path: None, repeat: false });
+    let main = CameraSettings { bitrate: Bitrate(5_000_000), ..CameraSettings::new("finish-tower", nowhere) };
+    let sub = CameraSettings { size: (320, 180), bitrate: Bitrate(400_000), ..main.clone() };
+    let settings = RtspCameraSettings {
+        listen: address(FINISH_TOWER, prefix)?,
+        main,
+        sub: Some(sub),
+        credentials: Some(Credentials::new(CAMERA_USER, CAMERA_PASSWORD)),
+        group: None,
+        manners: Vec::new(),
+    };
+    camera::start_rtsp(settings, stop.clone()).await
 }

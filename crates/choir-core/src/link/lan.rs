@@ -14,9 +14,8 @@ use std::{net::IpAddr, time::Duration};
 
 const SHEET_UDP: &[&str] = &["kind", "host", "port", "source", "interface", "ttl"];
 const SHEET_RTP: &[&str] = &["kind", "host", "port", "source", "interface", "ttl", "sdp", "reorder", "damaged"];
-const SHEET_RTSP: &[&str] = &[
-    "kind", "url", "host", "port", "path", "user", "password", "transport", "reorder", "damaged", "interface", "group", "ttl",
-];
+const SHEET_RTSP: &[&str] =
+    &["kind", "url", "host", "port", "path", "user", "password", "transport", "reorder", "damaged", "interface", "group", "ttl"];
 const URL_UDP: &[&str] = &["interface", "ttl"];
 const URL_RTP: &[&str] = &["interface", "ttl", "sdp", "reorder", "damaged"];
 const URL_RTSP: &[&str] = &["password-env", "password-file", "transport", "reorder", "damaged", "interface", "group", "ttl"];
@@ -63,7 +62,10 @@ impl Collector {
             return None;
         }
         let (interface, ttl) = (self.address("interface"), self.ttl());
-        self.group_matters(host.as_deref(), source, interface);
+        // With a description the group may stand there.
+        if sdp.is_none() || host.is_some() {
+            self.group_matters(host.as_deref(), source, interface);
+        }
         let (reorder, damaged) = (self.reorder(), self.damaged());
         Some(Link::Rtp(RtpLink { host, port, source, interface, ttl, sdp, reorder, damaged }))
     }
@@ -93,7 +95,11 @@ impl Collector {
             match (host.parse::<IpAddr>(), port.and_then(|p| p.parse::<u16>().ok())) {
                 (Ok(ip), Some(port)) if ip.is_multicast() && port > 0 && port % 2 == 0 => Some((ip, port)),
                 _ => {
-                    self.problem(at, format!("\"{text}\" is no group to send to."), "Write a multicast address and an even port: 239.1.2.3:6000.");
+                    self.problem(
+                        at,
+                        format!("\"{text}\" is no group to send to."),
+                        "Write a multicast address and an even port: 239.1.2.3:6000.",
+                    );
                     None
                 }
             }
@@ -142,11 +148,19 @@ impl Collector {
         let group = host.and_then(|h| h.parse::<IpAddr>().ok()).is_some_and(|ip| ip.is_multicast());
         if !group && source.is_some() {
             let at = self.at();
-            self.problem(at, "a source can only be chosen for a multicast group.", "Leave it out, or write a group: 224.0.0.0 to 239.255.255.255.");
+            self.problem(
+                at,
+                "a source can only be chosen for a multicast group.",
+                "Leave it out, or write a group: 224.0.0.0 to 239.255.255.255.",
+            );
         }
         if !group && interface.is_some() {
             let at = self.at();
-            self.problem(at, "an interface can only be chosen for a multicast group.", "Leave it out; as FROM the host is the own address.");
+            self.problem(
+                at,
+                "an interface can only be chosen for a multicast group.",
+                "Leave it out; as FROM the host is the own address.",
+            );
         }
     }
 

@@ -224,7 +224,9 @@ impl Link {
     pub fn cannot_come_in(&self) -> Option<(&'static str, &'static str)> {
         match self {
             Self::Rtsp(r) if r.host.is_none() => Some(("it does not say whom to ask.", "Write rtsp://HOST/PATH.")),
-            Self::Rtsp(r) if r.group.is_some() => Some(("a group is for feeds that are served.", "Write transport = multicast to hear a camera by its own group.")),
+            Self::Rtsp(r) if r.group.is_some() => {
+                Some(("a group is for feeds that are served.", "Write transport = multicast to hear a camera by its own group."))
+            }
             _ => None,
         }
     }
@@ -235,11 +237,19 @@ impl Link {
         match self {
             Self::Udp(u) if u.host.is_none() => Some(("a UDP destination needs a host.", "Write udp://HOST:PORT.")),
             Self::Udp(u) if u.source.is_some() => Some(("a source is for what comes in.", "Write udp://GROUP:PORT and interface=ADDRESS.")),
-            Self::Rtp(r) if r.sdp.is_some() => Some(("a session description is for what comes in.", "Write rtp://HOST:PORT: it carries the transport stream.")),
-            Self::Rtp(r) if r.host.is_none() || r.port.is_none() => Some(("an RTP destination needs a host and a port.", "Write rtp://HOST:PORT.")),
-            Self::Rtsp(r) if r.transport != RtspTransport::Auto => Some(("viewers choose the transport.", "Leave it out; group=ADDRESS:PORT also offers multicast.")),
+            Self::Rtp(r) if r.sdp.is_some() => {
+                Some(("a session description is for what comes in.", "Write rtp://HOST:PORT: it carries the transport stream."))
+            }
+            Self::Rtp(r) if r.host.is_none() || r.port.is_none() => {
+                Some(("an RTP destination needs a host and a port.", "Write rtp://HOST:PORT."))
+            }
+            Self::Rtsp(r) if r.transport != RtspTransport::Auto => {
+                Some(("viewers choose the transport.", "Leave it out; group=ADDRESS:PORT also offers multicast."))
+            }
             Self::Rtsp(r) if r.path.contains('?') => Some(("a served feed has no query.", "Write rtsp://:8554/NAME.")),
-            Self::Rtsp(r) if r.user.is_some() != r.password.is_some() => Some(("a user needs a password.", "Write both, or neither to let everybody watch.")),
+            Self::Rtsp(r) if r.user.is_some() != r.password.is_some() => {
+                Some(("a user needs a password.", "Write both, or neither to let everybody watch."))
+            }
             _ => None,
         }
     }

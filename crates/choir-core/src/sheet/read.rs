@@ -304,7 +304,9 @@ impl Reader<'_> {
                 Value::Number(n)
             } else if let Some(b) = item.as_bool() {
                 Value::Flag(b)
-            } else if let Some(secret) = item.as_table_like().filter(|_| key == "passphrase" || key == "password").and_then(|t| self.secret(t, subject)) {
+            } else if let Some(secret) =
+                item.as_table_like().filter(|_| key == "passphrase" || key == "password").and_then(|t| self.secret(t, subject))
+            {
                 Value::Secret(secret)
             } else {
                 self.error(value_at, subject, format!("{key} cannot be that."), "Write a text in quotes or a number.");

@@ -7,7 +7,7 @@ use choir_core::health::Contact;
 use choir_proto::{
     media::Codec,
     remux::{Remux, RemuxTrack},
-    rtp::{Damage, ReceiverConfig, Received, RtpReceiver, SyncGroup},
+    rtp::{Damage, Received, ReceiverConfig, RtpReceiver, SyncGroup},
     rtsp::{PayloadFormat, SdpTrack},
     srt::LinkStats,
     ts::TS_PACKET,

@@ -5,7 +5,13 @@ use crate::clock::unix_ms;
 use bytes::{Bytes, BytesMut};
 use choir_core::{health::Contact, link::UdpLink};
 use choir_proto::srt::Transmit;
-use std::{collections::VecDeque, io, net::{IpAddr, SocketAddr}, sync::Arc, time::Instant};
+use std::{
+    collections::VecDeque,
+    io,
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+    time::Instant,
+};
 use tokio::task::JoinHandle;
 
 /// Routers that packets to a group pass, unless said: none, they stay on this network.
@@ -17,9 +23,14 @@ const BATCHES_PER_TURN: usize = 16;
 ///
 /// # Errors
 /// The address cannot be had.
-pub fn spawn_udp_in(addr: SocketAddr, link: &UdpLink, intake: Arc<dyn Intake>, status: Arc<LinkStatus>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
-    let socket =
-        if addr.ip().is_multicast() { UdpPort::join(addr, link.source, link.interface)? } else { UdpPort::open(addr, None)? };
+pub fn spawn_udp_in(
+    addr: SocketAddr,
+    link: &UdpLink,
+    intake: Arc<dyn Intake>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+) -> io::Result<JoinHandle<()>> {
+    let socket = if addr.ip().is_multicast() { UdpPort::join(addr, link.source, link.interface)? } else { UdpPort::open(addr, None)? };
     let inode = socket.inode();
     let awaits = format!("nothing has come to port {} yet", addr.port());
     status.update(|l| {
@@ -94,7 +105,13 @@ pub(super) async fn send_one(socket: &UdpPort, to: SocketAddr, data: &[u8]) -> i
 ///
 /// # Errors
 /// No socket can be had.
-pub fn spawn_udp_out(to: SocketAddr, link: &UdpLink, outlet: Arc<Outlet>, status: Arc<LinkStatus>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+pub fn spawn_udp_out(
+    to: SocketAddr,
+    link: &UdpLink,
+    outlet: Arc<Outlet>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+) -> io::Result<JoinHandle<()>> {
     let socket = open_out(to, link.interface, link.ttl)?;
     let inode = socket.inode();
     status.update(|l| l.socket = inode);

@@ -214,7 +214,6 @@ pub(super) struct LineSampler {
     history: VecDeque<Sample>,
     half: Option<Sample>,
     last_totals: (u64, u64),
-    delays: VecDeque<f64>,
     /// Bytes of each stream at the last looks.
     stream_marks: VecDeque<(Duration, HashMap<u16, u64>)>,
 }
@@ -231,7 +230,6 @@ impl LineSampler {
             history: VecDeque::new(),
             half: None,
             last_totals: (0, 0),
-            delays: VecDeque::new(),
             stream_marks: VecDeque::new(),
         }
     }
@@ -248,21 +246,13 @@ impl LineSampler {
         };
         let link = self.link.sample(now, &format!("line {}", self.name), events, drops, Some(facts));
         let up = !matches!(link.state, Some(State::Waiting | State::Held | State::Broken));
-        let stamp = video.and_then(|v| v.stamp).filter(|_| up);
-        if let Some((s, at)) = stamp {
-            self.delays.push_back((at - s.unix_us as i64) as f64 / 1000.0);
-        } else {
-            self.delays.clear();
-        }
-        if self.delays.len() > SPAN {
-            self.delays.pop_front();
-        }
+        let delay = video.and_then(|v| v.delay_us).filter(|_| up);
         self.remember(&link);
         LineView {
             name: self.name.clone(),
             title: self.title.clone(),
             media: MediaView { streams: self.streams(now, info), ..media_view(info) },
-            delay_ms: median(self.delays.iter().copied()),
+            delay_ms: delay.map(|us| us as f64 / 1000.0),
             feeds: Vec::new(),
             history: self.history.iter().copied().collect(),
             link,
@@ -309,12 +299,6 @@ impl LineSampler {
             }
         }
     }
-}
-
-fn median(values: impl Iterator<Item = f64>) -> Option<f64> {
-    let mut v: Vec<f64> = values.collect();
-    v.sort_by(f64::total_cmp);
-    v.get(v.len() / 2).copied()
 }
 
 fn differs(expect: &Expect, info: &MediaInfo) -> Option<String> {
@@ -413,7 +397,7 @@ impl FeedSampler {
 fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
     match link {
         Link::Srt(_) => Some(view.latency_ms? + view.rtt_ms.unwrap_or(0.0) / 2.0),
-        Link::Udp(_) | Link::Rtp(_) => Some(0.0),
-        Link::Rtsp(_) | Link::File(_) => None,
+        Link::Udp(_) | Link::Rtp(_) | Link::Rtsp(_) => Some(0.0),
+        Link::File(_) => None,
     }
 }

@@ -93,9 +93,8 @@ mod tests {
         let tone = |n: usize, rate: f32| (n as f32 * 1000.0 / rate * std::f32::consts::TAU).sin() * 10_000.0;
         let out: Vec<i16> = (0..800).flat_map(|n| up.push(tone(n, 8000.0) as i16)).collect();
         // After the filter has filled, the best match is a pure delay.
-        let error = |delay: usize| -> f32 {
-            (1000..4000).map(|n| (f32::from(out[n]) - tone(n - delay, 48_000.0)).powi(2)).sum::<f32>() / 3000.0
-        };
+        let error =
+            |delay: usize| -> f32 { (1000..4000).map(|n| (f32::from(out[n]) - tone(n - delay, 48_000.0)).powi(2)).sum::<f32>() / 3000.0 };
         let best = (0..96).map(error).fold(f32::MAX, f32::min).sqrt();
         assert!(best < 200.0, "{best} of 10000");
     }

@@ -172,11 +172,7 @@ mod tests {
         let text = |data: &[u8]| data.iter().map(|b| format!("{b:08b}")).collect::<String>();
         let layout = text(&mux().to_bytes());
         let all = format!("0{}{}", &layout[..15 + 16 + 13], text(&element));
-        let packed: Vec<u8> = all
-            .as_bytes()
-            .chunks(8)
-            .map(|b| b.iter().fold(0, |v, c| v << 1 | (c - b'0')) << (8 - b.len()))
-            .collect();
+        let packed: Vec<u8> = all.as_bytes().chunks(8).map(|b| b.iter().fold(0, |v, c| v << 1 | (c - b'0')) << (8 - b.len())).collect();
         let mut known = None;
         assert_eq!(StreamMux::frames_in_band(&mut known, &packed), Ok(vec![frame.into()]));
         assert_eq!(known, Some(mux()));

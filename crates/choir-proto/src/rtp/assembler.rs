@@ -94,17 +94,7 @@ struct Open {
 
 impl Open {
     fn new(timestamp: u32, arrived: Instant) -> Self {
-        Self {
-            timestamp,
-            arrived,
-            pieces: Vec::new(),
-            size: 0,
-            picture: false,
-            keyframe: false,
-            reference: false,
-            sets: 0,
-            broken: false,
-        }
+        Self { timestamp, arrived, pieces: Vec::new(), size: 0, picture: false, keyframe: false, reference: false, sets: 0, broken: false }
     }
 }
 

@@ -288,9 +288,8 @@ fn aac(
     out: &mut Vec<RawUnit>,
 ) -> Option<()> {
     let (sizes, mut at) = au_sizes(headers, &packet.payload)?;
-    let unit = |timestamp, frame: Bytes| {
-        Some(RawUnit { timestamp, keyframe: true, damaged: false, arrived: now, pieces: adts(config, frame)? })
-    };
+    let unit =
+        |timestamp, frame: Bytes| Some(RawUnit { timestamp, keyframe: true, damaged: false, arrived: now, pieces: adts(config, frame)? });
     let left = packet.payload.len() - at;
     if let [size] = sizes[..]
         && size > left
@@ -401,10 +400,9 @@ impl From<&PayloadFormat> for Codec {
             PayloadFormat::H264 { .. } => Self::H264,
             PayloadFormat::H265 { .. } => Self::H265,
             PayloadFormat::Aac { config, .. } => Self::Aac(*config),
-            PayloadFormat::Latm { mux, .. } => Self::Aac(mux.map_or(
-                AacConfig { object_type: 2, sample_rate: 48_000, channels: 2, frame_samples: 1024 },
-                |m| m.config,
-            )),
+            PayloadFormat::Latm { mux, .. } => {
+                Self::Aac(mux.map_or(AacConfig { object_type: 2, sample_rate: 48_000, channels: 2, frame_samples: 1024 }, |m| m.config))
+            }
             PayloadFormat::G711(law) => Self::G711(*law),
             PayloadFormat::Ts => Self::Ts,
         }

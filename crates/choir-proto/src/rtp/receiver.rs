@@ -1,8 +1,8 @@
 //! One track from datagrams to access units on the session's clock, with its receiver reports.
 
 use super::{
-    Depacketizer, RawUnit, Reorder, ReorderCounters, ReportBlock, Rtcp, RtpPacket, Step, SyncGroup, packet::RtpError,
-    parse_rtcp, rtcp, write_receiver_report,
+    Depacketizer, RawUnit, Reorder, ReorderCounters, ReportBlock, Rtcp, RtpPacket, Step, SyncGroup, packet::RtpError, parse_rtcp, rtcp,
+    write_receiver_report,
 };
 use crate::{media::MediaUnit, rtsp::PayloadFormat};
 use bytes::Bytes;
@@ -216,9 +216,8 @@ impl RtpReceiver {
         let (expected, got) = (highest + 1 - first, counters.received - counters.duplicates);
         let (e, g) = (expected.saturating_sub(self.reported.0), got.saturating_sub(self.reported.1));
         self.reported = (expected, got);
-        let (mark, since) = self.last_sender.map_or((0, 0), |(mark, at)| {
-            (mark, (now.saturating_duration_since(at).as_secs_f64() * 65_536.0) as u32)
-        });
+        let (mark, since) =
+            self.last_sender.map_or((0, 0), |(mark, at)| (mark, (now.saturating_duration_since(at).as_secs_f64() * 65_536.0) as u32));
         let block = ReportBlock {
             ssrc: self.reorder.ssrc()?,
             fraction: if e > g && e > 0 { (((e - g) << 8) / e).min(255) as u8 } else { 0 },
@@ -230,5 +229,4 @@ impl RtpReceiver {
         };
         Some(write_receiver_report(self.config.own_ssrc, cname, Some(&block)))
     }
-
 }

@@ -169,14 +169,7 @@ pub fn write_receiver_report(ssrc: u32, cname: &str, block: Option<&ReportBlock>
     head(usize::from(block.is_some()), RECEIVER_REPORT, 1 + 6 * usize::from(block.is_some()), &mut out);
     out.extend_from_slice(&ssrc.to_be_bytes());
     if let Some(b) = block {
-        for word in [
-            b.ssrc,
-            u32::from(b.fraction) << 24 | b.lost & 0x00FF_FFFF,
-            b.highest,
-            b.jitter,
-            b.last_report,
-            b.since_report,
-        ] {
+        for word in [b.ssrc, u32::from(b.fraction) << 24 | b.lost & 0x00FF_FFFF, b.highest, b.jitter, b.last_report, b.since_report] {
             out.extend_from_slice(&word.to_be_bytes());
         }
     }

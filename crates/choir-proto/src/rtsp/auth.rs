@@ -300,7 +300,10 @@ impl Challenge {
 }
 
 fn path_of(uri: &str) -> &str {
-    uri.get(7..).filter(|_| uri.len() > 7 && uri[..7].eq_ignore_ascii_case("rtsp://")).and_then(|r| r.find('/').map(|i| &r[i..])).unwrap_or("")
+    uri.get(7..)
+        .filter(|_| uri.len() > 7 && uri[..7].eq_ignore_ascii_case("rtsp://"))
+        .and_then(|r| r.find('/').map(|i| &r[i..]))
+        .unwrap_or("")
 }
 
 #[cfg(test)]
@@ -332,8 +335,7 @@ mod tests {
         let c = Credentials::new("umpire", "three strokes \"back\"");
         for scheme in [Scheme::Basic, Scheme::Md5, Scheme::Sha256] {
             for qop in [false, true] {
-                let offered =
-                    Challenge { scheme, realm: "Tarn Hollow".into(), nonce: "n1".into(), opaque: None, qop, stale: false };
+                let offered = Challenge { scheme, realm: "Tarn Hollow".into(), nonce: "n1".into(), opaque: None, qop, stale: false };
                 let read = challenges([offered.header().as_str()].into_iter()).remove(0);
                 assert_eq!(read, Challenge { qop: qop && scheme != Scheme::Basic, nonce: read.nonce.clone(), ..offered.clone() });
                 let judge = |header: Option<&str>, uri: &str| offered.judge(header, &c, "SETUP", uri, |n| n == "n0");

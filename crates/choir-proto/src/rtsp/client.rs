@@ -404,7 +404,8 @@ impl Client {
         }
         let proved = pending.request.headers.get("Authorization").is_some();
         // A proof with a number that has since changed is no refusal; the device says so, or the number tells.
-        let old = best.stale || self.challenge.as_ref().is_some_and(|c| c.nonce != best.nonce && pending.proofs == 0 && self.session.is_some());
+        let old =
+            best.stale || self.challenge.as_ref().is_some_and(|c| c.nonce != best.nonce && pending.proofs == 0 && self.session.is_some());
         if proved && !old || pending.proofs >= PROOFS_MAX {
             return self.end(ClientEnd::Refused(best.scheme.to_string(), offered.len()));
         }
@@ -468,7 +469,8 @@ impl Client {
             }
             Method::Describe => {
                 let header = |n| r.headers.get(n).map(str::trim).filter(|v| RtspUrl::parse(v).is_ok());
-                self.base = header("Content-Base").or(header("Content-Location")).map_or_else(|| self.config.url.to_string(), str::to_owned);
+                self.base =
+                    header("Content-Base").or(header("Content-Location")).map_or_else(|| self.config.url.to_string(), str::to_owned);
                 match parse_sdp(&String::from_utf8_lossy(&r.body)) {
                     Ok(sdp) => {
                         self.description = sdp.clone();
@@ -549,7 +551,9 @@ fn settled(asked: TrackPorts, header: Option<&str>) -> Option<Transport> {
         Lower::Udp => answer.delivery == Delivery::Udp && answer.interleaved.is_none(),
         Lower::Tcp => answer.interleaved.is_some(),
         // Some write the group without the word.
-        Lower::Multicast => answer.destination.is_some_and(|d: IpAddr| d.is_multicast()) && (answer.port.is_some() || answer.client_port.is_some()),
+        Lower::Multicast => {
+            answer.destination.is_some_and(|d: IpAddr| d.is_multicast()) && (answer.port.is_some() || answer.client_port.is_some())
+        }
     };
     fits.then_some(answer)
 }

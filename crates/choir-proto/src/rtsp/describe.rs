@@ -42,9 +42,9 @@ fn track(codec: &Codec, pt: u8, sets: Option<&ParameterSets>, port: u16) -> Stri
     match codec {
         Codec::H264 => {
             let sps = sets.and_then(|s| s.of_rank(1).next());
-            let profile = sps.and_then(|s| s.get(1..4)).map_or_else(String::new, |b| {
-                format!("profile-level-id={:02X}{:02X}{:02X};", b[0], b[1], b[2])
-            });
+            let profile = sps
+                .and_then(|s| s.get(1..4))
+                .map_or_else(String::new, |b| format!("profile-level-id={:02X}{:02X}{:02X};", b[0], b[1], b[2]));
             let rate = sps.and_then(|s| h26x::parse_sps(s)).and_then(|f| f.declared_rate);
             let rate = rate.map_or_else(String::new, |r| format!("a=framerate:{r:.2}\r\n"));
             format!(
@@ -96,7 +96,8 @@ mod tests {
         assert_eq!(read.tracks[0].format, Ok(PayloadFormat::H264 { sets }));
         assert!(matches!(read.tracks[1].format, Ok(PayloadFormat::Aac { config: c, .. }) if c == config));
         assert_eq!(read.tracks[1].control.as_deref(), Some("track2"));
-        let group = describe("x", [127, 20, 0, 1].into(), &[(&h264, 96, None), (&sound, 97, None)], Some(([239, 20, 0, 1].into(), 6000, 1)));
+        let group =
+            describe("x", [127, 20, 0, 1].into(), &[(&h264, 96, None), (&sound, 97, None)], Some(([239, 20, 0, 1].into(), 6000, 1)));
         let read = parse_sdp(&group).expect("a description");
         assert_eq!((read.tracks[1].port, read.tracks[1].connection), (6002, Some([239, 20, 0, 1].into())));
     }

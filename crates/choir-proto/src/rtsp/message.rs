@@ -258,11 +258,11 @@ impl Inbox {
             if self.buffer.len() > HEAD_MAX {
                 return Err(MessageError::TooLarge(self.buffer.len()));
             }
-            // No start line is this long, and none of ours begins otherwise.
-            if self.buffer.len() >= 2048 && !self.buffer[..2048].contains(&b'\n') {
-                return Err(self.garbage());
-            }
-            return Ok(None);
+            // The first line tells whether the rest is worth waiting for; no start line is longer than this.
+            let line = self.buffer.iter().take(2048).position(|b| *b == b'\n');
+            let start = line.map(|end| String::from_utf8_lossy(&self.buffer[..end]).trim().to_owned());
+            let wrong = start.map_or(self.buffer.len() >= 2048, |s| parse_start(&s, Headers::default()).is_none());
+            return if wrong { Err(self.garbage()) } else { Ok(None) };
         };
         if end > HEAD_MAX {
             return Err(MessageError::TooLarge(end));
@@ -383,7 +383,9 @@ mod tests {
 
     #[test]
     fn what_is_no_rtsp_is_refused_and_bounded() {
-        for bad in [&b"\x16\x03\x01\x02"[..], b"GET / HTTP/1.1\r\n\r\n", b"lower rtsp://x RTSP/1.0\r\n\r\n", &[b'A'; 3000]] {
+        for bad in
+            [&b"\x16\x03\x01\x02"[..], b"GET / HTTP/1.1\r\n\r\n", b"SSH-2.0-x\r\n", b"lower rtsp://x RTSP/1.0\r\n\r\n", &[b'A'; 3000]]
+        {
             let mut inbox = Inbox::default();
             inbox.buffer().extend_from_slice(bad);
             assert!(matches!(inbox.take(), Err(MessageError::Garbage(_))), "{bad:?}");

@@ -294,8 +294,7 @@ impl Server {
             stale: false,
         };
         let header = request.headers.get("Authorization");
-        let verdict =
-            challenge.judge(header, credentials, request.method.word(), &request.uri, |n| self.old.iter().any(|o| o == n));
+        let verdict = challenge.judge(header, credentials, request.method.word(), &request.uri, |n| self.old.iter().any(|o| o == n));
         challenge.stale = verdict == Verdict::Stale;
         (verdict != Verdict::Right).then(|| {
             let mut r = Response::new(401);
@@ -361,11 +360,8 @@ impl Server {
                 }
                 let to = |port| SocketAddr::new(peer.ip(), port);
                 let lane = Lane::Udp { rtp: to(rtp), rtcp: to(rtcp) };
-                let answer = Transport {
-                    client_port: offer.client_port,
-                    server_port: Some(self.config.ports?),
-                    ..Transport::new(Delivery::Udp)
-                };
+                let answer =
+                    Transport { client_port: offer.client_port, server_port: Some(self.config.ports?), ..Transport::new(Delivery::Udp) };
                 Some((lane, answer))
             }
             Delivery::Tcp => {
@@ -413,12 +409,7 @@ mod tests {
             (path == "boathouse-1").then_some(0)
         }
         fn mount(&self, _: usize) -> Mount {
-            Mount {
-                description: Some("v=0\r\n".into()),
-                tracks: vec![(7, 1, 2), (8, 3, 4)],
-                credentials: self.0.clone(),
-                group: None,
-            }
+            Mount { description: Some("v=0\r\n".into()), tracks: vec![(7, 1, 2), (8, 3, 4)], credentials: self.0.clone(), group: None }
         }
     }
 

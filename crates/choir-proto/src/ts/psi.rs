@@ -227,7 +227,11 @@ mod tests {
             program: 1,
             version: 3,
             pcr_pid: 256,
-            streams: vec![PmtStream { pid: 256, kind: StreamKind::H264 }, PmtStream { pid: 257, kind: StreamKind::AacAdts }, PmtStream { pid: 258, kind: StreamKind::St302 }],
+            streams: vec![
+                PmtStream { pid: 256, kind: StreamKind::H264 },
+                PmtStream { pid: 257, kind: StreamKind::AacAdts },
+                PmtStream { pid: 258, kind: StreamKind::St302 },
+            ],
         };
         let section = pmt_section(&pmt);
         assert_eq!(Pmt::parse(&section), Some(pmt));

@@ -24,6 +24,8 @@ const HEAD: usize = 2048;
 const UNIT_MAX: usize = 8 << 20;
 /// Units waiting to be taken; the oldest is dropped beyond.
 const UNITS_MAX: usize = 256;
+/// Frames that the median delay is taken over: some keyframe intervals.
+const DELAYS: usize = 64;
 const PCR_WINDOW_US: i64 = 1_000_000;
 
 /// How much of the media is kept.
@@ -89,6 +91,8 @@ pub struct VideoInfo {
     pub keyframe_ms: Option<u32>,
     /// Last stamp found in the picture, and when its frame was complete here (same clock as `push`).
     pub stamp: Option<(Stamp, i64)>,
+    /// Median of the last frames' time from stamp to completion, µs: large frames take longer than small ones.
+    pub delay_us: Option<i64>,
 }
 
 /// All that is known of the media.
@@ -195,6 +199,7 @@ pub struct TsReader {
     video: VideoInfo,
     audio: Option<(u32, u8)>,
     last_keyframe: Option<(u64, u64)>,
+    delays: VecDeque<i64>,
     units: VecDeque<AccessUnit>,
 }
 
@@ -218,6 +223,7 @@ impl TsReader {
             video: VideoInfo::default(),
             audio: None,
             last_keyframe: None,
+            delays: VecDeque::new(),
             units: VecDeque::new(),
         }
     }
@@ -228,11 +234,17 @@ impl TsReader {
         let has_video = self.streams.iter().any(|s| s.info.kind.is_video());
         MediaInfo {
             streams: self.streams.iter().map(|s| s.info).collect(),
-            video: has_video.then(|| self.video.clone()),
+            video: has_video.then(|| VideoInfo { delay_us: self.median_delay(), ..self.video.clone() }),
             audio: self.audio,
             counters: TsCounters { crc_errors: self.pat.crc_errors + self.pmt.crc_errors, ..self.counters },
             pcr: self.pcr.shown,
         }
+    }
+
+    fn median_delay(&self) -> Option<i64> {
+        let mut sorted: Vec<i64> = self.delays.iter().copied().collect();
+        sorted.sort_unstable();
+        sorted.get(sorted.len() / 2).copied()
     }
 
     /// The next whole access unit, with [`Depth::Units`].
@@ -440,6 +452,10 @@ impl TsReader {
         let stamp = if kind == StreamKind::H265 { h26x::find_hevc_stamp(head) } else { h26x::find_stamp(head) };
         if let Some(stamp) = stamp {
             self.video.stamp = Some((stamp, pes.last));
+            if self.delays.len() == DELAYS {
+                self.delays.pop_front();
+            }
+            self.delays.push_back(pes.last - stamp.unix_us as i64);
         }
     }
 }

@@ -90,7 +90,7 @@ mod tests {
 
     #[test]
     fn the_loop_decodes_with_every_number_readable() {
-        let to = Link::Udp(UdpLink { host: None, port: 1 });
+        let to = Link::Udp(UdpLink { port: 1, ..UdpLink::default() });
         let settings = CameraSettings { size: (640, 360), bitrate: Bitrate(2_000_000), ..CameraSettings::new("finish-tower", to) };
         let encoded = encode_loop(&settings).expect("encoded");
         assert_eq!(encoded.frames.len(), 50);

@@ -130,7 +130,8 @@ pub(super) fn hooks(manners: &[Manner], credentials: Option<Credentials>, counts
         let proved = request.headers.get("Authorization").is_some();
         counts.refused.fetch_add(u64::from(proved && r.status == 401), Ordering::Relaxed);
         counts.plays.fetch_add(u64::from(request.method == Method::Play && r.status == 200), Ordering::Relaxed);
-        let alive = request.method == Method::GetParameter || (request.method == Method::Options && request.headers.get("Session").is_some());
+        let alive =
+            request.method == Method::GetParameter || (request.method == Method::Options && request.headers.get("Session").is_some());
         counts.keep_alives.fetch_add(u64::from(alive), Ordering::Relaxed);
         own.iter().for_each(|m| answer(*m, request, r));
     };
@@ -140,13 +141,7 @@ pub(super) fn hooks(manners: &[Manner], credentials: Option<Credentials>, counts
         let n = seen.fetch_add(1, Ordering::Relaxed);
         own.iter().all(|m| touch(*m, n, p))
     };
-    Hooks {
-        scheme: Scheme::Md5,
-        response: Some(Box::new(response)),
-        packet: Some(Box::new(packet)),
-        reports: !has(Manner::NoReports),
-        udp,
-    }
+    Hooks { scheme: Scheme::Md5, response: Some(Box::new(response)), packet: Some(Box::new(packet)), reports: !has(Manner::NoReports), udp }
 }
 
 /// A camera's own way of finding out who asks.
@@ -182,9 +177,9 @@ impl Gate {
         let header = request.headers.get("Authorization");
         let many = manners.contains(&Manner::ManyProofs);
         let schemes = if many { vec![Scheme::Basic, Scheme::Md5, Scheme::Sha256] } else { vec![Scheme::Md5] };
-        let verdicts = schemes.iter().map(|s| {
-            challenge(*s, false).judge(header, &self.credentials, request.method.word(), &request.uri, |n| n.starts_with('n'))
-        });
+        let verdicts = schemes
+            .iter()
+            .map(|s| challenge(*s, false).judge(header, &self.credentials, request.method.word(), &request.uri, |n| n.starts_with('n')));
         let best = verdicts.min_by_key(|v| match v {
             Verdict::Right => 0,
             Verdict::Stale => 1,
@@ -210,7 +205,9 @@ fn answer(manner: Manner, request: &Request, r: &mut Response) {
         r.headers.remove("Content-Length");
     };
     match manner {
-        Manner::NoControl if described => edit(&|t| t.lines().filter(|l| !l.starts_with("a=control:track")).map(|l| format!("{l}\r\n")).collect()),
+        Manner::NoControl if described => {
+            edit(&|t| t.lines().filter(|l| !l.starts_with("a=control:track")).map(|l| format!("{l}\r\n")).collect())
+        }
         Manner::AbsoluteControl if described => {
             let base = r.headers.get("Content-Base").unwrap_or_default().to_owned();
             let text = String::from_utf8_lossy(&r.body).replace("a=control:track", &format!("a=control:{base}track"));
@@ -220,7 +217,10 @@ fn answer(manner: Manner, request: &Request, r: &mut Response) {
         Manner::NoBase if described => r.headers.remove("Content-Base"),
         Manner::SetsInBand if described => edit(&|t| t.lines().map(|l| format!("{}\r\n", l.split("sprop-").next().unwrap_or(l))).collect()),
         Manner::WrongProfile if described => edit(&|t| {
-            t.split("profile-level-id=").enumerate().map(|(n, p)| if n == 0 { p.to_owned() } else { format!("profile-level-id=42E00A{}", p.get(6..).unwrap_or_default()) }).collect()
+            t.split("profile-level-id=")
+                .enumerate()
+                .map(|(n, p)| if n == 0 { p.to_owned() } else { format!("profile-level-id=42E00A{}", p.get(6..).unwrap_or_default()) })
+                .collect()
         }),
         Manner::MetadataTrack if described => {
             edit(&|t| format!("{t}m=application 0 RTP/AVP 107\r\na=rtpmap:107 vnd.finish-line.metadata/90000\r\na=control:track9\r\n"));
@@ -235,7 +235,11 @@ fn answer(manner: Manner, request: &Request, r: &mut Response) {
         }),
         Manner::OddHeaders => {
             for (name, value) in &mut r.headers.0 {
-                *name = name.chars().enumerate().map(|(i, c)| if i % 2 == 0 { c.to_ascii_lowercase() } else { c.to_ascii_uppercase() }).collect();
+                *name = name
+                    .chars()
+                    .enumerate()
+                    .map(|(i, c)| if i % 2 == 0 { c.to_ascii_lowercase() } else { c.to_ascii_uppercase() })
+                    .collect();
                 // Folded at the first place where that is allowed.
                 *value = value.replacen(", ", ",\r\n\t", 1);
             }
@@ -248,7 +252,9 @@ fn answer(manner: Manner, request: &Request, r: &mut Response) {
             let public = r.headers.get("Public").unwrap_or_default().replace(", GET_PARAMETER", "");
             r.headers.set("Public", public);
         }
-        Manner::NoGetParameter if request.method == Method::GetParameter => *r = Response { headers: r.headers.clone(), ..Response::new(501) },
+        Manner::NoGetParameter if request.method == Method::GetParameter => {
+            *r = Response { headers: r.headers.clone(), ..Response::new(501) }
+        }
         Manner::ShortSessions => {
             if let Some(s) = r.headers.get("Session").map(|s| s.replace("timeout=60", "timeout=4")) {
                 r.headers.set("Session", s);

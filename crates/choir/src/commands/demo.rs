@@ -17,7 +17,7 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     // The sheet names a variable for its passphrase; here it is filled in, so that nothing need be set.
     give_passphrase(&mut sheet);
     let claim = control::claim(&claim_name(&args.net))?;
-    eprintln!("The Tarn Hollow Regatta is getting ready: four devices encode their pictures.");
+    eprintln!("The Tarn Hollow Regatta is getting ready: its devices encode their pictures.");
     let (stop_far, stop) = Stop::new();
     let far = or_interrupted(regatta::start(&args.net, &stop)).await??;
     let show = Show::start(&sheet, Path::new(".")).await?;

@@ -38,14 +38,15 @@ const COLUMNS: &[Column<Out>] = &[
         cell: |a, o| (o.out.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(o.out.state)),
     },
     Column { head: "     rate", width: 10, from: 0, cell: |_, o| plain(format!("{:>9}", Bitrate(o.out.rate_bps).to_string())) },
-    Column { head: "carries", width: 34, from: 120, cell: carries },
+    Column { head: "carries", width: 28, from: 145, cell: carries },
     Column { head: "carries", width: 16, from: 0, cell: carries },
+    Column { head: "to", width: 38, from: 120, cell: |_, o| plain(to(&o.out)) },
     Column { head: "to", width: 22, from: 100, cell: |_, o| plain(to(&o.out)) },
     Column { head: "rtt ms", width: 6, from: 76, cell: |_, o| plain(format!("{:>6}", number(o.out.rtt_ms))) },
     Column { head: "     loss %", width: 12, from: 130, cell: |_, o| plain(loss(&o.out)) },
     Column { head: " headroom ms", width: 12, from: 76, cell: |a, o| headroom(a, &o.out, 0) },
     Column { head: "to input ms", width: 11, from: 145, cell: |_, o| plain(format!("{:>11}", number(o.feed.delay_to_input_ms))) },
-    Column { head: "encryption", width: 15, from: 145, cell: |_, o| plain(o.out.encryption.clone()) },
+    Column { head: "how", width: 15, from: 145, cell: |_, o| plain(o.out.how.clone().unwrap_or_else(|| o.out.encryption.clone())) },
 ];
 
 fn carries(app: &App, o: &Out) -> (String, Style) {
@@ -56,6 +57,10 @@ fn carries(app: &App, o: &Out) -> (String, Style) {
 }
 
 fn to(out: &LinkView) -> String {
+    // A served feed shows what to paste.
+    if let Some(url) = out.paste.first() {
+        return url.clone();
+    }
     out.peer.clone().unwrap_or_else(|| out.url.split('?').next().unwrap_or_default().to_owned())
 }
 

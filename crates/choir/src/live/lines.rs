@@ -152,7 +152,9 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
     };
     fact("picture", picture(&l.media));
     let from = k.peer.clone().unwrap_or_else(|| "nobody".into());
-    fact("from", format!("{from}, {}, up {}", k.encryption, up_for(app, k)));
+    // What RTSP settles says more than that it is not encrypted.
+    let how = k.how.clone().unwrap_or_else(|| k.encryption.clone());
+    fact("from", format!("{from}, {how}, up {}", up_for(app, k)));
     let delay = l.delay_ms.map_or_else(|| "not carried in the picture".into(), |d| format!("{d:.0} ms from the camera's clock to here"));
     fact("delay", delay);
     if let Some(asked) = &k.latency_asked {

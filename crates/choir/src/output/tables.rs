@@ -140,8 +140,11 @@ pub fn show(v: &ShowView, width: usize) -> String {
     for l in &v.lines {
         let _ = writeln!(out, "{:name_width$}  {}", l.name, l.link.reason);
         let _ = writeln!(out, "{:name_width$}  {}", "", picture(&l.media));
+        if let Some(how) = &l.link.how {
+            let _ = writeln!(out, "{:name_width$}  {how}", "");
+        }
     }
-    let heads = ["feed", "state", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "encryption"];
+    let heads = ["feed", "state", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "how"];
     let rows: Vec<Vec<String>> = v
         .feeds
         .iter()
@@ -152,13 +155,13 @@ pub fn show(v: &ShowView, width: usize) -> String {
                     state(o),
                     Bitrate(o.rate_bps).to_string(),
                     f.next.as_ref().map_or_else(|| f.line.clone(), |n| format!("{} (next: {n})", f.line)),
-                    o.url.split('?').next().unwrap_or_default().to_owned(),
+                    o.paste.first().cloned().unwrap_or_else(|| o.url.split(['?', '#']).next().unwrap_or_default().to_owned()),
                     ms(o.rtt_ms),
                     loss(o),
                     o.resent.to_string(),
                     headroom(o),
                     ms(f.delay_to_input_ms),
-                    o.encryption.clone(),
+                    o.how.clone().unwrap_or_else(|| o.encryption.clone()),
                 ]
             })
         })

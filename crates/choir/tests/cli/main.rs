@@ -2,6 +2,7 @@
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
+mod lan;
 mod links;
 mod live;
 mod place;
@@ -14,10 +15,25 @@ use place::Place;
 fn help_names_every_command_and_exit_code_and_needs_nothing() {
     let place = Place::new();
     let out = place.run(&["--help"]);
-    for word in ["demo", "link", "check", "run", "status", "watch", "take", "hold", "release", "stop", "sim", "completions", "Exit codes"] {
+    for word in [
+        "demo",
+        "link",
+        "inspect",
+        "check",
+        "run",
+        "status",
+        "watch",
+        "take",
+        "hold",
+        "release",
+        "stop",
+        "sim",
+        "completions",
+        "Exit codes",
+    ] {
         assert!(out.stdout.contains(word), "{word}");
     }
-    for command in ["demo", "link", "check", "run", "status", "take"] {
+    for command in ["demo", "link", "inspect", "check", "run", "status", "take"] {
         assert!(place.run(&[command, "--help"]).stdout.contains("Example"), "{command}");
     }
     assert_eq!(place.run(&["nonsense"]).code, 2);
@@ -29,7 +45,7 @@ fn check_tells_all_mistakes_and_its_exit_code_says_so() {
     let place = Place::new();
     let demo = place.write("regatta.toml", include_str!("../../../../demo/regatta.toml"));
     let out = place.run(&["check", &demo]);
-    assert_eq!((out.code, out.stdout.contains("4 lines and 4 feeds")), (0, true), "{}", out.stdout);
+    assert_eq!((out.code, out.stdout.contains("5 lines and 5 feeds")), (0, true), "{}", out.stdout);
     let bad = place.write("bad.toml", "[show]\nname = \"x\"\n[[line]]\nname = \"a\"\nfrom = { mode = \"listner\", port = 0 }\n");
     let out = place.run(&["check", &bad]);
     assert_eq!(out.code, 1);

@@ -15,7 +15,8 @@ use choir_core::{health::Contact, link::RtspTransport};
 use choir_proto::{
     rtp::write_receiver_report,
     rtsp::{
-        Client, ClientConfig, ClientEnd, ClientEvent, Credentials, Delivery, Lower, Method, RtspUrl, SdpTrack, SessionDescription, SetTrack, TrackPorts,
+        Client, ClientConfig, ClientEnd, ClientEvent, Credentials, Delivery, Lower, Method, RtspUrl, SdpTrack, SessionDescription,
+        SetTrack, TrackPorts,
     },
     srt::Transmit,
 };
@@ -32,8 +33,10 @@ use tokio::{
 };
 
 /// Pauses between attempts.
-const RETRY_FIRST: Duration = Duration::from_secs(1);
+const RETRY_FIRST: Duration = Duration::from_millis(500);
 const RETRY_MOST: Duration = Duration::from_secs(15);
+/// The same while nobody listens on the port: asking costs the device nothing, and it may be just starting.
+const RETRY_NOBODY: Duration = Duration::from_secs(2);
 /// After a refusal, before the one other attempt.
 const RETRY_REFUSED: Duration = Duration::from_secs(3);
 /// Refusals after which nobody asks any more.
@@ -75,6 +78,8 @@ enum Outcome {
     NotByUdp(&'static str),
     Ended(ClientEnd),
     Failed(String),
+    /// Nobody listens on the port.
+    Nobody(String),
 }
 
 /// What is remembered from one attempt to the next.
@@ -148,6 +153,7 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
                 }
                 Outcome::Ended(end) => (pause, end.to_string()),
                 Outcome::Failed(why) => (pause, why),
+                Outcome::Nobody(why) => (pause.min(RETRY_NOBODY), why),
             };
             if memory.redirects > 0 && !memory.was_up {
                 // Where it pointed to does not work: from the start.
@@ -229,6 +235,7 @@ async fn attempt(plan: &PullPlan, memory: &mut Memory, stop: &mut Stop) -> Outco
     };
     let mut stream = match connected {
         Ok(Ok(stream)) => stream,
+        Ok(Err(e)) if e.kind() == io::ErrorKind::ConnectionRefused => return Outcome::Nobody(connect_sentence(&e)),
         Ok(Err(e)) => return Outcome::Failed(connect_sentence(&e)),
         Err(_) => return Outcome::Failed("no answer: is the device on, and is the address right?".into()),
     };
@@ -267,7 +274,9 @@ async fn attempt(plan: &PullPlan, memory: &mut Memory, stop: &mut Stop) -> Outco
 fn connect_sentence(e: &io::Error) -> String {
     match e.kind() {
         io::ErrorKind::ConnectionRefused => "nobody answers on this port: is RTSP switched on in the device, and is the port right?".into(),
-        io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable => format!("{e}: check the address and the network settings of this machine"),
+        io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable => {
+            format!("{e}: check the address and the network settings of this machine")
+        }
         _ => e.to_string(),
     }
 }
