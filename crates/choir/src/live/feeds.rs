@@ -38,7 +38,7 @@ const COLUMNS: &[Column<Out>] = &[
         cell: |a, o| (o.out.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(o.out.state)),
     },
     Column { head: "     rate", width: 10, from: 0, cell: |_, o| plain(format!("{:>9}", Bitrate(o.out.rate_bps).to_string())) },
-    Column { head: "carries", width: 28, from: 145, cell: carries },
+    Column { head: "carries", width: 20, from: 145, cell: carries },
     Column { head: "carries", width: 16, from: 0, cell: carries },
     Column { head: "to", width: 38, from: 120, cell: |_, o| plain(to(&o.out)) },
     Column { head: "to", width: 22, from: 100, cell: |_, o| plain(to(&o.out)) },

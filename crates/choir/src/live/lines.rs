@@ -47,6 +47,7 @@ pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
 }
 
 const COLUMNS: &[Column<LineView>] = &[
+    Column { head: "line", width: 17, from: 100, cell: |_, l| plain(l.name.clone()) },
     Column { head: "line", width: 16, from: 0, cell: |_, l| plain(l.name.clone()) },
     Column {
         head: "state",
@@ -75,7 +76,7 @@ const COLUMNS: &[Column<LineView>] = &[
     Column { head: "delay ms", width: 8, from: 145, cell: |_, l| plain(format!("{:>8}", number(l.delay_ms))) },
     Column { head: "encryption", width: 15, from: 130, cell: |_, l| plain(l.link.encryption.clone()) },
     Column { head: "peer", width: 17, from: 150, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
-    Column { head: "up", width: 11, from: 158, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
+    Column { head: "up", width: 9, from: 158, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
     Column { head: "up", width: 8, from: 76, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
 ];
 
@@ -155,7 +156,8 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
     // What RTSP settles says more than that it is not encrypted.
     let how = k.how.clone().unwrap_or_else(|| k.encryption.clone());
     fact("from", format!("{from}, {how}, up {}", up_for(app, k)));
-    let delay = l.delay_ms.map_or_else(|| "not carried in the picture".into(), |d| format!("{d:.0} ms from the camera's clock to here"));
+    let delay =
+        l.delay_ms.map_or_else(|| "not carried in the picture".into(), |d| format!("{} ms from the camera's clock to here", digits(d)));
     fact("delay", delay);
     if let Some(asked) = &k.latency_asked {
         fact("latency", format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or(0.0)));
@@ -186,6 +188,8 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
         ),
         ("missing", l.history.iter().map(|s| s.missing as f64).collect(), peak(l.history.iter().map(|s| s.missing)), app.theme.alarm()),
     ];
+    // A link without a latency budget has no headroom to show.
+    let charts: Vec<_> = charts.into_iter().filter(|c| c.0 != "headroom" || l.link.latency_ms.is_some()).collect();
     let room = area.height;
     let small = room < 8;
     let count = if small { room } else { room / 2 }.clamp(1, charts.len() as u16);

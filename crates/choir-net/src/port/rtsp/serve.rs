@@ -25,6 +25,8 @@ use tokio::{net::TcpSocket, sync::Semaphore, task::JoinHandle};
 
 /// Connections at the same time.
 const CONNECTIONS_MAX: usize = 512;
+/// Rest after a connection that could not be taken.
+const ACCEPT_PAUSE: Duration = Duration::from_millis(50);
 /// How often silent viewers are looked for.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
@@ -269,9 +271,9 @@ pub fn spawn_server(addr: SocketAddr, plans: Vec<ServePlan>, hooks: Hooks, stop:
                 a = listener.accept() => a,
                 () = stopping.wait() => return,
             };
-            // Out of descriptors, or gone before it was taken: the next one may do better.
+            // Gone before it was taken, or out of descriptors, which only time mends.
             let Ok((stream, peer)) = accepted else {
-                tokio::task::yield_now().await;
+                tokio::time::sleep(ACCEPT_PAUSE).await;
                 continue;
             };
             let Ok(place) = places.clone().try_acquire_owned() else { continue };
