@@ -299,6 +299,8 @@ impl Remux {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
+
     use super::*;
 
     #[test]

@@ -1,5 +1,8 @@
 //! Pictures and sound through RTP and into transport streams: packed, lost, reordered, put together, remuxed.
 
+#![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
+#![allow(clippy::panic, reason = "a helper that fails its test")]
+
 use bytes::Bytes;
 use choir_proto::{
     audio::{AacConfig, Law, StreamMux},
@@ -260,20 +263,19 @@ fn assert_legal(pieces: &[(Duration, Vec<u8>)], low_rate: bool) -> (TsReader, Ve
         units.extend(std::iter::from_fn(|| reader.poll_unit()));
         for raw in bytes.chunks(TS_PACKET) {
             let p = TsPacket::parse(raw).expect("a packet");
-            if let Some(place) = [0, 0x1000].iter().position(|pid| *pid == p.pid) {
-                if let Some(last) = last_tables[place].replace(*at) {
-                    assert!(*at - last <= Duration::from_millis(100), "tables after {:?}", *at - last);
-                }
+            if let Some(place) = [0, 0x1000].iter().position(|pid| *pid == p.pid)
+                && let Some(last) = last_tables[place].replace(*at)
+            {
+                assert!(*at - last <= Duration::from_millis(100), "tables after {:?}", *at - last);
             }
             if let Some(a) = p.adaptation
                 && let Some(pcr) = a.pcr
+                && let Some((last, then)) = last_pcr.replace((pcr, *at))
             {
-                if let Some((last, then)) = last_pcr.replace((pcr, *at)) {
-                    let ticks = wrapped_distance(pcr, last, PCR_WRAP);
-                    assert!((0..=27_000_000 / 25).contains(&ticks), "clock references {ticks} ticks apart");
-                    let off = i128::from(ticks) * 1000 / 27 - (*at - then).as_nanos() as i128;
-                    worst_ns = worst_ns.max(off.abs());
-                }
+                let ticks = wrapped_distance(pcr, last, PCR_WRAP);
+                assert!((0..=27_000_000 / 25).contains(&ticks), "clock references {ticks} ticks apart");
+                let off = i128::from(ticks) * 1000 / 27 - (*at - then).as_nanos() as i128;
+                worst_ns = worst_ns.max(off.abs());
             }
         }
     }

@@ -1,6 +1,9 @@
 //! The client against the server, without a socket: every transport and codec, packets through a bad path, and
 //! whatever can go wrong between two requests.
 
+#![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
+#![allow(clippy::panic, reason = "a helper that fails its test")]
+
 use bytes::Bytes;
 use choir_path::{Faults, Path};
 use choir_proto::{
@@ -111,6 +114,9 @@ fn answer(
     actions
 }
 
+/// Lanes, how to receive each track, and where each starts.
+type Playing = (Vec<Lane>, Vec<ReceiverConfig>, Vec<(usize, u32)>);
+
 /// Asks until it plays or ends; gives the lanes and the tracks' formats, or why it ended.
 fn play(
     client: &mut Client,
@@ -119,7 +125,7 @@ fn play(
     lower: Lower,
     now: Instant,
     spoil: &mut dyn FnMut(&Method, &mut Response),
-) -> Result<(Vec<Lane>, Vec<ReceiverConfig>, Vec<(usize, u32)>), ClientEnd> {
+) -> Result<Playing, ClientEnd> {
     let mut configs = Vec::new();
     let mut lanes = Vec::new();
     loop {

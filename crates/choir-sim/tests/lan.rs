@@ -1,6 +1,8 @@
 //! Cameras that are pulled, feeds that are served, groups: every transport and every bad manner, down to the
 //! numbers in the decoded pictures.
 
+#![allow(clippy::panic, reason = "a helper that fails its test")]
+
 use choir_core::{
     health::Contact,
     link::{Link, parse_url},

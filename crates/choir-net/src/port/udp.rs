@@ -102,7 +102,7 @@ impl UdpPort {
             _ => return Err(io::Error::other("group, source and interface must be addresses of one family")),
         }
         // Without this Linux hands in what any other program of the machine has joined on this port.
-        if let IpAddr::V4(_) = group.ip() {
+        if group.ip().is_ipv4() {
             socket.set_multicast_all_v4(false)?;
         }
         Self::finish(socket, None)

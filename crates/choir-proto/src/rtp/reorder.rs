@@ -228,6 +228,8 @@ impl Reorder {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
+
     use super::*;
     use bytes::Bytes;
     use proptest::prelude::*;

@@ -19,12 +19,12 @@ impl NtpTime {
     #[must_use]
     pub const fn from_unix_us(us: u64) -> Self {
         let (s, rest) = (us / 1_000_000 + EPOCH, us % 1_000_000);
-        Self(s << 32 | (rest << 32) / 1_000_000)
+        Self((s << 32) | ((rest << 32) / 1_000_000))
     }
     /// µs since 1900.
     #[must_use]
     pub const fn micros(self) -> i64 {
-        ((self.0 >> 32) * 1_000_000 + ((self.0 & 0xFFFF_FFFF) * 1_000_000 >> 32)) as i64
+        ((self.0 >> 32) * 1_000_000 + (((self.0 & 0xFFFF_FFFF) * 1_000_000) >> 32)) as i64
     }
     /// The middle half, as reports carry it.
     #[must_use]

@@ -176,6 +176,8 @@ impl SyncGroup {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
+
     use super::*;
     use std::time::Duration;
 

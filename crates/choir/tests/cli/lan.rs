@@ -77,7 +77,7 @@ fn something_else_on_the_port_is_told_apart() {
         let _ = stream.read(&mut [0; 64]);
     });
     let out = place.run(&["inspect", &format!("rtsp://{at}/main"), "--wait", "1s"]);
-    assert!(out.code == 1 && out.stderr.contains("this is no RTSP"), "{}", out.stderr);
+    assert!(out.code == 1 && out.stdout.contains("this is no RTSP: it begins with \"SSH-2.0"), "{}{}", out.stdout, out.stderr);
     other.join().expect("ends");
 }
 
