@@ -20,8 +20,8 @@ fn the_demo_sheet_is_right() {
     let (sheet, findings) = read_sheet(include_str!("../../../demo/regatta.toml"));
     assert!(findings.is_empty(), "{findings:?}");
     let sheet = sheet.expect("a sheet");
-    assert_eq!((sheet.lines.len(), sheet.feeds.len()), (4, 4));
-    let bicycle = &sheet.lines[3].from;
+    assert_eq!((sheet.lines.len(), sheet.feeds.len()), (5, 5));
+    let bicycle = &sheet.lines[4].from;
     let Link::Srt(srt) = bicycle else { panic!("not SRT") };
     assert_eq!((srt.mode, srt.key_bits, srt.latency.map(|l| l.as_millis())), (Mode::Rendezvous, Some(128), Some(400)));
     assert_eq!(srt.passphrase, Some(Secret::Env("REGATTA_PASSPHRASE".into())));

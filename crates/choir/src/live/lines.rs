@@ -47,8 +47,7 @@ pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
 }
 
 const COLUMNS: &[Column<LineView>] = &[
-    Column { head: "line", width: 17, from: 100, cell: |_, l| plain(l.name.clone()) },
-    Column { head: "line", width: 16, from: 0, cell: |_, l| plain(l.name.clone()) },
+    Column { head: "line", width: 17, from: 0, cell: |_, l| plain(l.name.clone()) },
     Column {
         head: "state",
         width: 9,
