@@ -206,9 +206,9 @@ impl MediaIn {
     fn flush(&mut self) {
         if !self.out.is_empty() {
             let session = self.open_session();
-            // What a remuxer makes is handed on without another copy; the next starts with the same room.
-            let room = self.out.capacity();
-            let bytes = Bytes::from(std::mem::replace(&mut self.out, Vec::with_capacity(room.min(1 << 20))));
+            // Handed on without another copy. The next starts empty: room kept from a keyframe would be held by
+            // every small piece that waits to be sent.
+            let bytes = Bytes::from(std::mem::take(&mut self.out));
             self.intake.push(session, bytes);
         }
     }

@@ -168,7 +168,7 @@ pub fn parse_sps(nal: &[u8]) -> Option<VideoFormat> {
         width,
         height,
         declared_rate,
-        bit_depth: sps.chroma_info.bit_depth_luma_minus8 + 8,
+        bit_depth: sps.chroma_info.bit_depth_luma_minus8.saturating_add(8),
         reorder: reorder(&sps),
         colour: sps.vui_parameters.as_ref().and_then(|v| v.video_signal_type.as_ref()).map(|t| {
             let full_range = t.video_full_range_flag;

@@ -70,17 +70,8 @@ pub struct AuHeaders {
 #[derive(Debug)]
 enum Format {
     Video(Box<Assembler>),
-    /// With sequence header lengths: `don` is set when decoding order numbers are sent.
-    Aac {
-        config: AacConfig,
-        headers: AuHeaders,
-        fragment: Option<(u32, BytesMut, usize)>,
-    },
-    Latm {
-        mux: Option<StreamMux>,
-        in_band: bool,
-        element: Option<(u32, BytesMut)>,
-    },
+    Aac { config: AacConfig, headers: AuHeaders, fragment: Option<(u32, BytesMut, usize)> },
+    Latm { mux: Option<StreamMux>, in_band: bool, element: Option<(u32, BytesMut)> },
     Plain,
 }
 

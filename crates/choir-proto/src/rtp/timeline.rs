@@ -6,7 +6,7 @@ use std::time::Instant;
 
 /// Ticks of presentation time.
 const CLOCK: i64 = 90_000;
-/// A step of the timestamps beyond this (10 s) is a new start.
+/// A step of the timestamps this far (10 s) from the time that has passed is a new start; a pause is none.
 const STEP_MAX: i64 = 10 * CLOCK;
 /// Differences above this (100 ms) are mended at once, smaller ones slowly.
 const SLEW_MAX: i64 = CLOCK / 10;
@@ -20,6 +20,7 @@ const BELIEF: i64 = 5 * CLOCK;
 pub struct TrackClock {
     rate: i64,
     last: Option<(u32, i64)>,
+    came: Option<Instant>,
     /// Added to unwrapped time in 90 kHz ticks.
     offset: Option<i64>,
     target: Option<i64>,
@@ -30,7 +31,7 @@ pub struct TrackClock {
 
 impl TrackClock {
     fn new(rate: u32) -> Self {
-        Self { rate: i64::from(rate.max(1)), last: None, offset: None, target: None, report: None, info: None, slewed_at: 0 }
+        Self { rate: i64::from(rate.max(1)), last: None, came: None, offset: None, target: None, report: None, info: None, slewed_at: 0 }
     }
 
     /// The timestamp without its wrap, in its own ticks.
@@ -121,11 +122,14 @@ impl SyncGroup {
         let long = t.unwrap(timestamp);
         let ticks = t.ticks(long);
         let first = t.offset.is_none();
-        if let Some((_, before)) = t.last
-            && (ticks - t.ticks(before)).abs() > STEP_MAX
-        {
-            return None;
+        if let (Some((_, before)), Some(came)) = (t.last, t.came) {
+            let step = ticks - t.ticks(before);
+            let passed = arrived.saturating_duration_since(came).as_nanos() as i64 * 9 / 100_000;
+            if step.abs() > STEP_MAX && (step - passed).abs() > STEP_MAX {
+                return None;
+            }
         }
+        t.came = Some(arrived);
         t.last = Some((timestamp, long));
         let offset = match t.offset {
             Some(offset) => offset,
@@ -235,7 +239,10 @@ mod tests {
             }
             last = Some(pts);
         }
-        assert_eq!(group.pts(0, 5, now), None, "a jump is told");
+        let last = last.expect("a time");
+        let paused = group.pts(0, (108_000u64 * 90_000 + 90_000 * 60) as u32, now + Duration::from_secs(61)).expect("a pause is no jump");
+        assert_eq!(crate::ts::wrapped_distance(paused, last, 1 << 33), 90_000 * 61);
+        assert_eq!(group.pts(0, 5, now + Duration::from_secs(62)), None, "a jump is told");
     }
 
     #[test]

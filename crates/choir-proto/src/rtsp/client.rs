@@ -176,7 +176,6 @@ pub struct Client {
     own_base: bool,
     setups: VecDeque<TrackPorts>,
     set: Vec<SetTrack>,
-    playing: bool,
     ended: bool,
     /// Round trip of the last answer.
     rtt: Option<Duration>,
@@ -205,7 +204,6 @@ impl Client {
             own_base: false,
             setups: VecDeque::new(),
             set: Vec::new(),
-            playing: false,
             ended: false,
             rtt: None,
         };
@@ -488,7 +486,6 @@ impl Client {
                 self.next_setup(now);
             }
             Method::Play => {
-                self.playing = true;
                 self.next_keep_alive = Some(now + self.keep_alive_every());
                 let infos = self.starts(r.headers.get("RTP-Info").unwrap_or_default());
                 self.events.push_back(ClientEvent::Playing(infos));

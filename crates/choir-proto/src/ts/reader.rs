@@ -405,9 +405,12 @@ impl TsReader {
         let StreamInfo { pid, kind, .. } = self.streams[i].info;
         let first_video = self.streams.iter().position(|s| s.info.kind.is_video()) == Some(i);
         let mut keyframe = pes.random_access;
-        if kind == StreamKind::H264 {
-            keyframe |= h26x::is_keyframe(&pes.data);
-        }
+        // Some encoders never set the flag.
+        keyframe |= match kind {
+            StreamKind::H264 => h26x::is_keyframe(&pes.data),
+            StreamKind::H265 => h26x::is_hevc_keyframe(&pes.data),
+            _ => false,
+        };
         if first_video {
             self.note_frame(&pes, keyframe, kind);
         } else if self.audio.is_none() {

@@ -5,7 +5,7 @@ use super::{
     PCR_WRAP, PTS_WRAP, TS_PACKET, TsPacket,
     packet::pcr_bytes,
     pes::{PesHeader, time_bytes},
-    psi::{Pmt, SectionReader, first_program, pmt_section},
+    psi::{Pmt, PmtStream, SectionReader, StreamKind, first_program, pmt_section},
     wrapped_distance,
 };
 use crate::h26x;
@@ -46,8 +46,8 @@ struct Source {
 }
 
 impl Source {
-    fn video_pid(&self) -> Option<u16> {
-        self.pmt.as_ref()?.streams.iter().find(|s| s.kind.is_video()).map(|s| s.pid)
+    fn video(&self) -> Option<PmtStream> {
+        self.pmt.as_ref()?.streams.iter().find(|s| s.kind.is_video()).copied()
     }
 
     fn learn(&mut self, now: i64, p: &TsPacket<'_>, raw: &[u8]) {
@@ -84,12 +84,14 @@ impl Source {
     }
 
     fn is_cut_point(&self, p: &TsPacket<'_>) -> bool {
-        let Some(payload) = p.payload.filter(|_| p.unit_start && self.video_pid() == Some(p.pid)) else { return false };
+        let Some(video) = self.video().filter(|v| p.unit_start && v.pid == p.pid) else { return false };
+        let Some(payload) = p.payload else { return false };
         if p.adaptation.is_some_and(|a| a.random_access) {
             return true;
         }
         // Some encoders never set the flag: look for the picture itself.
-        PesHeader::parse(payload).and_then(|h| payload.get(h.header_bytes..)).is_some_and(h26x::is_keyframe)
+        let keyframe = if video.kind == StreamKind::H265 { h26x::is_hevc_keyframe } else { h26x::is_keyframe };
+        PesHeader::parse(payload).and_then(|h| payload.get(h.header_bytes..)).is_some_and(keyframe)
     }
 }
 

@@ -132,7 +132,7 @@ impl Shared {
     }
 
     /// Answers a request, and does what follows from it.
-    pub fn answer(&self, who: (u64, SocketAddr, SocketAddr), lanes: &Arc<Lanes>, request: &Request) -> Response {
+    pub fn answer(&self, who: (u64, SocketAddr, SocketAddr), lanes: &Arc<Lanes>, request: &Request) {
         let (mut response, actions) = lock(&self.server).answer(Instant::now(), who, request, self);
         if let Some(touch) = &self.hooks.response {
             touch(request, &mut response);
@@ -140,7 +140,6 @@ impl Shared {
         // The answer goes before the first packet.
         lanes.message(response.to_bytes());
         self.act(actions);
-        response
     }
 
     pub fn act(&self, actions: Vec<Action>) {
