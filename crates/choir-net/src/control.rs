@@ -192,8 +192,12 @@ async fn answer_all(stream: UnixStream, show: Show, stop: mpsc::Sender<()>) {
     let (read, mut write) = stream.into_split();
     let mut lines = BufReader::new(read.take(MESSAGE_MAX)).lines();
     while let Ok(Some(line)) = lines.next_line().await {
+        let mut ends = false;
         let answer = match serde_json::from_str::<Request>(&line) {
-            Ok(request) => act(request, &show, &stop),
+            Ok(request) => {
+                ends = matches!(request, Request::Stop);
+                act(request, &show)
+            }
             Err(e) => Answer::Refused { why: format!("not understood: {e}") },
         };
         let Ok(mut text) = serde_json::to_string(&answer) else { return };
@@ -201,11 +205,15 @@ async fn answer_all(stream: UnixStream, show: Show, stop: mpsc::Sender<()>) {
         if write.write_all(text.as_bytes()).await.is_err() {
             return;
         }
+        if ends {
+            // Only now: the process may end before another word is written.
+            let _ = stop.try_send(());
+        }
         lines.get_mut().get_mut().set_limit(MESSAGE_MAX);
     }
 }
 
-fn act(request: Request, show: &Show, stop: &mpsc::Sender<()>) -> Answer {
+fn act(request: Request, show: &Show) -> Answer {
     let done = |result: Result<String, String>| match result {
         Ok(said) => Answer::Done { said },
         Err(why) => Answer::Refused { why },
@@ -215,10 +223,7 @@ fn act(request: Request, show: &Show, stop: &mpsc::Sender<()>) -> Answer {
         Request::Take { feed, line } => done(show.take(&feed, &line)),
         Request::Hold { line } => done(show.hold(&line)),
         Request::Release { line } => done(show.release(&line)),
-        Request::Stop => {
-            let _ = stop.try_send(());
-            Answer::Done { said: "the show is stopping".into() }
-        }
+        Request::Stop => Answer::Done { said: "the show is stopping".into() },
     }
 }
 

@@ -8,8 +8,8 @@ use crate::{
 };
 use std::time::{Duration, Instant};
 
-/// Between clock references when no unit comes: 40 ms are allowed, a timer's lateness is left over.
-const CLOCK_EVERY: Duration = Duration::from_millis(36);
+/// Between clock references when no unit comes: 40 ms are allowed, the rest is for timers that ring late.
+const CLOCK_EVERY: Duration = Duration::from_millis(30);
 /// The least delay of the last so many seconds is what the clock follows.
 const WINDOW: Duration = Duration::from_secs(5);
 /// One tick of correction for so many of time: 200 ppm, twice what crystals are off.

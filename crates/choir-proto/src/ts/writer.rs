@@ -11,7 +11,7 @@ use crate::h26x::{HevcNal, NalKind, access_unit_delimiter};
 use std::collections::HashMap;
 
 const PSI_EVERY: u64 = 27_000_000 / 1000 * 90;
-/// As above where packets leave only each 36 ms: 100 ms must hold all the same.
+/// As above where packets leave only each 30 ms: 100 ms must hold all the same.
 const PSI_EVERY_CLOCKED: u64 = 27_000_000 / 1000 * 60;
 /// Below the 40 ms that is promised, so that a packet's wait does not break the promise.
 const PCR_EVERY: u64 = 27_000_000 / 1000 * 36;

@@ -1,6 +1,6 @@
 //! `choir run` and the commands that talk to it; the demo; the stand-ins.
 
-use crate::place::{Place, port};
+use crate::place::{Place, port, undisturbed};
 
 struct Stage {
     place: Place,
@@ -100,6 +100,10 @@ fn a_camera_that_dies_is_told_and_comes_back() {
 
 #[test]
 fn the_demo_is_steady_within_ten_seconds_and_loses_no_frame() {
+    undisturbed(demo_is_steady);
+}
+
+fn demo_is_steady() {
     let place = Place::alone();
     let out = place.run(&["demo", "--for", "10s", "--json", "--net", "127.77"]);
     assert_eq!(out.code, 0, "{}", out.stderr);
@@ -131,6 +135,10 @@ fn the_demo_is_steady_within_ten_seconds_and_loses_no_frame() {
 
 #[test]
 fn a_path_between_two_ends_loses_what_it_is_told_to_and_the_link_repairs_it() {
+    undisturbed(path_is_repaired);
+}
+
+fn path_is_repaired() {
     let place = Place::new();
     let clip = format!("{}?repeat", place.clip());
     let (a, b) = (port(), port());

@@ -90,6 +90,8 @@ struct Memory {
     refusals: u32,
     redirects: u32,
     was_up: bool,
+    /// What was told of the last attempt: the same is not told again.
+    told: String,
 }
 
 /// Asks, and asks again with growing pauses whenever the session is lost.
@@ -100,7 +102,15 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
             RtspTransport::Tcp => Lower::Tcp,
             RtspTransport::Multicast => Lower::Multicast,
         };
-        let fresh = || Memory { url: plan.url.clone(), lower: first, skip_schemes: 0, refusals: 0, redirects: 0, was_up: false };
+        let fresh = || Memory {
+            url: plan.url.clone(),
+            lower: first,
+            skip_schemes: 0,
+            refusals: 0,
+            redirects: 0,
+            was_up: false,
+            told: String::new(),
+        };
         let mut memory = fresh();
         let mut pause = RETRY_FIRST;
         while !stop.is_set() {
@@ -161,7 +171,10 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
                 memory.redirects = 0;
             }
             let why = format!("{}: {why}", memory.url.authority());
-            plan.status.note(true, why.clone());
+            if memory.told != why || memory.was_up {
+                plan.status.note(true, why.clone());
+                memory.told.clone_from(&why);
+            }
             lost(&plan.status, why);
             pause = (pause * 2).min(RETRY_MOST);
             tokio::select! {
