@@ -91,15 +91,7 @@ impl MountPoint {
             status,
             described: watch::channel(false).0,
             name: format!("choir-{:08x}", rand()),
-            media: Mutex::new(Media {
-                reader: TsReader::new(Depth::Units),
-                tracks: Vec::new(),
-                sets: ParameterSets::default(),
-                sound: None,
-                without_sound: 0,
-                anchor: None,
-                ready: false,
-            }),
+            media: Mutex::new(Media::new()),
             viewers: Mutex::default(),
         }
     }
@@ -327,14 +319,29 @@ fn codec_of(kind: StreamKind, sound: Option<AacConfig>) -> Option<Codec> {
 }
 
 impl Media {
-    /// True when the stream carries another kind of picture than was described.
-    fn changed(&mut self, unit: &AccessUnit) -> bool {
-        let has_video = self.tracks.iter().find(|t| t.codec.is_video());
-        let differs = unit.kind.is_video() && has_video.is_some_and(|t| Some(&t.codec) != codec_of(unit.kind, None).as_ref());
-        if differs {
-            (self.tracks, self.sets, self.ready, self.without_sound) = (Vec::new(), ParameterSets::default(), false, 0);
+    fn new() -> Self {
+        Self {
+            reader: TsReader::new(Depth::Units),
+            tracks: Vec::new(),
+            sets: ParameterSets::default(),
+            sound: None,
+            without_sound: 0,
+            anchor: None,
+            ready: false,
         }
-        differs
+    }
+
+    /// True when the stream carries another kind of picture or sound than was described: all is learnt anew.
+    fn changed(&mut self, unit: &AccessUnit) -> bool {
+        let video = self.tracks.iter().find(|t| t.codec.is_video());
+        let picture = unit.kind.is_video() && video.is_some_and(|t| Some(&t.codec) != codec_of(unit.kind, None).as_ref());
+        let is_aac = unit.kind == StreamKind::AacAdts && self.sound.is_some();
+        let sound = is_aac && AacConfig::of_adts(&unit.data).is_some_and(|c| Some(c) != self.sound);
+        if picture || sound {
+            let reader = std::mem::replace(&mut self.reader, TsReader::new(Depth::Units));
+            *self = Self { reader, anchor: self.anchor, ..Self::new() };
+        }
+        picture || sound
     }
 
     /// Takes in what must be known before anybody can watch; true when that is complete.
@@ -383,5 +390,32 @@ impl Media {
             self.anchor = Some((long, unix_us()));
         }
         Some((n, track.packer.pack(long, unit.keyframe, &unit.data)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn unit(kind: StreamKind, keyframe: bool, data: &[u8]) -> AccessUnit {
+        AccessUnit { pid: 256, kind, pts: Some(90_000), dts: None, keyframe, arrived: 0, data: Bytes::copy_from_slice(data) }
+    }
+
+    #[test]
+    fn another_kind_of_picture_or_sound_is_learnt_anew() {
+        let adts = |rate| {
+            let config = AacConfig { object_type: 2, sample_rate: rate, channels: 2, frame_samples: 1024 };
+            let frame: Vec<u8> = config.adts_header(4).expect("fits").into_iter().chain([0; 4]).collect();
+            unit(StreamKind::AacAdts, true, &frame)
+        };
+        let mut m = Media::new();
+        assert!(!m.changed(&adts(48_000)));
+        m.learn(&adts(48_000));
+        assert!(!m.changed(&adts(48_000)));
+        assert!(m.changed(&adts(44_100)) && m.sound.is_none());
+        let packer = Packetizer::new(Codec::H264, 96, 90_000, (1, 2, 3));
+        m.tracks.push(Track { codec: Codec::H264, payload_type: 96, packer, last: None });
+        assert!(!m.changed(&unit(StreamKind::H264, false, &[0, 0, 1, 0x41])));
+        assert!(m.changed(&unit(StreamKind::H265, true, &[0, 0, 1, 0x26, 1])) && m.tracks.is_empty());
     }
 }

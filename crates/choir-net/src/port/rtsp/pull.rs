@@ -161,7 +161,13 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
                     }
                     (RETRY_REFUSED, end.to_string())
                 }
-                Outcome::Ended(end) => (pause, end.to_string()),
+                Outcome::Ended(end) => {
+                    if end == ClientEnd::TransportRefused && plan.transport == RtspTransport::Auto {
+                        // Not within the connection either: UDP may have been only slow to come.
+                        memory.lower = Lower::Udp;
+                    }
+                    (pause, end.to_string())
+                }
                 Outcome::Failed(why) => (pause, why),
                 Outcome::Nobody(why) => (pause.min(RETRY_NOBODY), why),
             };
