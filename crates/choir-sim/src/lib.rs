@@ -6,11 +6,13 @@
 //! | [`camera`] | a moving scene, encoded once as a loop and sent with the time in each frame |
 //! | [`switcher`] | inputs that measure what reaches them |
 //! | [`relay`] | a two-way UDP relay with the faults of [`choir_path`] |
+//! | [`stalls`] | telling a machine that stands still from a fault |
 //! | [`regatta`] | the Tarn Hollow Regatta: all of it together |
 
 pub mod camera;
 pub mod regatta;
 pub mod relay;
+pub mod stalls;
 pub mod switcher;
 
 /// One end of a stand-in's link could not be opened.

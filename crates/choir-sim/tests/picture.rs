@@ -9,6 +9,7 @@ use choir_path::Faults;
 use choir_sim::{
     camera::{self, CameraSettings, read_blocks},
     relay::{self, RelaySettings},
+    stalls::undisturbed,
     switcher,
 };
 use openh264::{decoder::Decoder, formats::YUVSource};
@@ -25,6 +26,10 @@ use tokio::sync::watch;
 
 fn port() -> u16 {
     UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
+}
+
+fn run(test: impl Future<Output = ()>) {
+    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime").block_on(test);
 }
 
 fn link(text: &str) -> Link {
@@ -66,46 +71,54 @@ fn assert_running_on(numbers: &[u16]) {
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn every_picture_of_a_clean_link_arrives_and_can_be_read() {
-    let (end, stop) = Stop::new();
-    let at = port();
-    let to = format!("srt://127.0.0.1:{at}?latency=80");
-    let numbers = numbers(&to, &format!("srt://127.0.0.1:{at}?mode=listener&latency=80"), &stop, 120).await;
-    assert_running_on(&numbers);
-    end.send_replace(true);
+#[test]
+fn every_picture_of_a_clean_link_arrives_and_can_be_read() {
+    undisturbed(|| {
+        run(async {
+            let (end, stop) = Stop::new();
+            let at = port();
+            let to = format!("srt://127.0.0.1:{at}?latency=80");
+            let numbers = numbers(&to, &format!("srt://127.0.0.1:{at}?mode=listener&latency=80"), &stop, 120).await;
+            assert_running_on(&numbers);
+            end.send_replace(true);
+        })
+    });
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn every_picture_survives_a_path_that_loses_one_packet_in_twenty() {
-    let (end, stop) = Stop::new();
-    let (front, behind) = (port(), port());
-    let faults = Faults {
-        delay: Duration::from_millis(10),
-        jitter: Duration::from_millis(3),
-        loss: 0.05,
-        burst: 2.0,
-        reorder: 0.01,
-        duplicate: 0.01,
-        ..Faults::default()
-    };
-    let settings = RelaySettings {
-        listen: ([127, 0, 0, 1], front).into(),
-        to: ([127, 0, 0, 1], behind).into(),
-        from: None,
-        client: None,
-        there: faults.clone(),
-        back: faults,
-        seed: 5,
-    };
-    let path = relay::start(settings, stop.clone()).expect("a path");
-    let to = format!("srt://127.0.0.1:{front}?latency=400&passphrase=rowing%20is%20made%20up");
-    let input = format!("srt://127.0.0.1:{behind}?mode=listener&latency=400&passphrase=rowing%20is%20made%20up");
-    assert_running_on(&numbers(&to, &input, &stop, 150).await);
-    let (there, back) = path.stats();
-    assert!(there.lost > 5 && there.duplicated > 0 && back.entered > 50, "{there:?} {back:?}");
-    end.send_replace(true);
-    path.wait().await;
+#[test]
+fn every_picture_survives_a_path_that_loses_one_packet_in_twenty() {
+    undisturbed(|| {
+        run(async {
+            let (end, stop) = Stop::new();
+            let (front, behind) = (port(), port());
+            let faults = Faults {
+                delay: Duration::from_millis(10),
+                jitter: Duration::from_millis(3),
+                loss: 0.05,
+                burst: 2.0,
+                reorder: 0.01,
+                duplicate: 0.01,
+                ..Faults::default()
+            };
+            let settings = RelaySettings {
+                listen: ([127, 0, 0, 1], front).into(),
+                to: ([127, 0, 0, 1], behind).into(),
+                from: None,
+                client: None,
+                there: faults.clone(),
+                back: faults,
+                seed: 5,
+            };
+            let path = relay::start(settings, stop.clone()).expect("a path");
+            let to = format!("srt://127.0.0.1:{front}?latency=400&passphrase=rowing%20is%20made%20up");
+            let input = format!("srt://127.0.0.1:{behind}?mode=listener&latency=400&passphrase=rowing%20is%20made%20up");
+            assert_running_on(&numbers(&to, &input, &stop, 150).await);
+            let (there, back) = path.stats();
+            assert!(there.lost > 5 && there.duplicated > 0 && back.entered > 50, "{there:?} {back:?}");
+            end.send_replace(true);
+            path.wait().await;
+        })
+    });
 }
 
 #[tokio::test]

@@ -112,37 +112,6 @@ impl Place {
     }
 }
 
-/// Lateness of a sleeping thread that shows that the machine itself has stood still.
-const STALL: Duration = Duration::from_millis(40);
-
-/// Runs a test of timing. It may fail only while the machine runs: a virtual one is stopped now and then for as
-/// long as whole latencies, which is then seen by a thread that does nothing but sleep, and the test is run again.
-/// A machine that stands still each time cannot judge timing at all; that is said, and no failure.
-pub fn undisturbed(test: impl Fn() + std::panic::RefUnwindSafe) {
-    for attempt in 1.. {
-        let (end, ended) = mpsc::channel::<()>();
-        let watch = std::thread::spawn(move || {
-            let step = Duration::from_millis(5);
-            let mut worst = Duration::ZERO;
-            let mut last = Instant::now();
-            while ended.recv_timeout(step) == Err(mpsc::RecvTimeoutError::Timeout) {
-                worst = worst.max(last.elapsed().saturating_sub(step));
-                last = Instant::now();
-            }
-            worst
-        });
-        let result = std::panic::catch_unwind(&test);
-        drop(end);
-        let worst = watch.join().expect("joined");
-        match result {
-            Ok(()) => return,
-            Err(_) if worst > STALL && attempt < 4 => eprintln!("the machine stood still for {worst:?}: once more"),
-            Err(_) if worst > STALL => return eprintln!("not judged: the machine stood still for {worst:?} once more"),
-            Err(e) => std::panic::resume_unwind(e),
-        }
-    }
-}
-
 impl Running {
     pub fn of(mut command: Command) -> Self {
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");

@@ -1,6 +1,7 @@
 //! `choir run` and the commands that talk to it; the demo; the stand-ins.
 
-use crate::place::{Place, port, undisturbed};
+use crate::place::{Place, port};
+use choir_sim::stalls::undisturbed;
 
 struct Stage {
     place: Place,
@@ -37,65 +38,69 @@ fn line_state(view: &serde_json::Value, line: usize) -> String {
 
 #[test]
 fn a_show_is_run_looked_at_taken_held_released_and_stopped() {
-    let stage = stage();
-    let place = &stage.place;
-    let mut switcher = place.start(&["sim", "switcher", &format!("srt://127.0.0.1:{}?mode=listener", stage.input), "--json"]);
-    switcher.says("input-1 waits");
-    let mut show = place.start(&["run", &stage.sheet, "--json"]);
-    show.says("boathouse-1: connected");
-    let view = place.view();
-    assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
-    assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("nobody has called port")), "{view}");
-    let _cameras = [camera(&stage, 0), camera(&stage, 1)];
-    let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
-    assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}");
+    undisturbed(|| {
+        let stage = stage();
+        let place = &stage.place;
+        let mut switcher = place.start(&["sim", "switcher", &format!("srt://127.0.0.1:{}?mode=listener", stage.input), "--json"]);
+        switcher.says("input-1 waits");
+        let mut show = place.start(&["run", &stage.sheet, "--json"]);
+        show.says("boathouse-1: connected");
+        let view = place.view();
+        assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
+        assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("nobody has called port")), "{view}");
+        let _cameras = [camera(&stage, 0), camera(&stage, 1)];
+        let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
+        assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}");
 
-    let second = place.run(&["run", &stage.sheet]);
-    assert_eq!(second.code, 3);
-    assert!(second.stderr.contains(&format!("process {}", show.id())), "says who runs it: {}", second.stderr);
+        let second = place.run(&["run", &stage.sheet]);
+        assert_eq!(second.code, 3);
+        assert!(second.stderr.contains(&format!("process {}", show.id())), "says who runs it: {}", second.stderr);
 
-    let out = place.run(&["take", "boathouse-1", "start-pontoon"]);
-    assert_eq!((out.code, out.stdout.contains("at its next keyframe")), (0, true), "{}", out.stderr);
-    place.until("the take", |v| v["feeds"][0]["line"] == "start-pontoon" && v["feeds"][0]["takes"] == 1);
-    let wrong = place.run(&["take", "boathouse-1", "start-ponton"]);
-    assert_eq!((wrong.code, wrong.stderr.contains("Did you mean \"start-pontoon\"")), (3, true), "{}", wrong.stderr);
+        let out = place.run(&["take", "boathouse-1", "start-pontoon"]);
+        assert_eq!((out.code, out.stdout.contains("at its next keyframe")), (0, true), "{}", out.stderr);
+        place.until("the take", |v| v["feeds"][0]["line"] == "start-pontoon" && v["feeds"][0]["takes"] == 1);
+        let wrong = place.run(&["take", "boathouse-1", "start-ponton"]);
+        assert_eq!((wrong.code, wrong.stderr.contains("Did you mean \"start-pontoon\"")), (3, true), "{}", wrong.stderr);
 
-    assert_eq!(place.run(&["hold", "finish-tower"]).code, 0);
-    place.until("held", |v| line_state(v, 0) == "held");
-    assert!(place.run(&["hold", "finish-tower"]).stdout.contains("already"));
-    assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
-    place.until("steady again", |v| line_state(v, 0) == "steady");
+        assert_eq!(place.run(&["hold", "finish-tower"]).code, 0);
+        place.until("held", |v| line_state(v, 0) == "held");
+        assert!(place.run(&["hold", "finish-tower"]).stdout.contains("already"));
+        assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
+        place.until("steady again", |v| line_state(v, 0) == "steady");
 
-    let table = place.run(&["status", &stage.sheet]);
-    assert!(table.stdout.contains("finish-tower") && table.stdout.contains("320x180"), "{}", table.stdout);
-    assert_eq!(place.run(&["stop"]).code, 0);
-    let (code, text) = show.end();
-    assert_eq!(code, 0);
-    let document: serde_json::Value = serde_json::from_str(&text).expect("one JSON document");
-    assert!(document["events"].as_array().is_some_and(|e| e.len() > 5));
-    assert_eq!(place.run(&["status"]).code, 3);
+        let table = place.run(&["status", &stage.sheet]);
+        assert!(table.stdout.contains("finish-tower") && table.stdout.contains("320x180"), "{}", table.stdout);
+        assert_eq!(place.run(&["stop"]).code, 0);
+        let (code, text) = show.end();
+        assert_eq!(code, 0);
+        let document: serde_json::Value = serde_json::from_str(&text).expect("one JSON document");
+        assert!(document["events"].as_array().is_some_and(|e| e.len() > 5));
+        assert_eq!(place.run(&["status"]).code, 3);
 
-    switcher.interrupt();
-    let (_, text) = switcher.end();
-    let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
-    assert!(inputs[0]["frames"].as_u64() > Some(20), "{text}");
-    assert!(inputs[0]["delay_ms"][1].as_f64().is_some_and(|d| (120.0..600.0).contains(&d)), "{text}");
+        switcher.interrupt();
+        let (_, text) = switcher.end();
+        let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+        assert!(inputs[0]["frames"].as_u64() > Some(20), "{text}");
+        assert!(inputs[0]["delay_ms"][1].as_f64().is_some_and(|d| (120.0..600.0).contains(&d)), "{text}");
+    });
 }
 
 #[test]
 fn a_camera_that_dies_is_told_and_comes_back() {
-    let stage = stage();
-    let mut show = stage.place.start(&["run", &stage.sheet]);
-    let mut first = camera(&stage, 0);
-    show.says("line finish-tower: steady");
-    first.kill();
-    show.says("line finish-tower: broken");
-    let _again = camera(&stage, 0);
-    show.says("line finish-tower: steady");
-    show.interrupt();
-    let (code, text) = show.end();
-    assert_eq!(code, 0);
-    assert!(text.contains("finish-tower"), "Ctrl-C ends with a summary: {text}");
+    undisturbed(|| {
+        let stage = stage();
+        let mut show = stage.place.start(&["run", &stage.sheet]);
+        let mut first = camera(&stage, 0);
+        show.says("line finish-tower: steady");
+        first.kill();
+        show.says("line finish-tower: broken");
+        let _again = camera(&stage, 0);
+        show.says("line finish-tower: steady");
+        show.interrupt();
+        let (code, text) = show.end();
+        assert_eq!(code, 0);
+        assert!(text.contains("finish-tower"), "Ctrl-C ends with a summary: {text}");
+    });
 }
 
 #[test]
