@@ -20,6 +20,14 @@ pub fn unix_ms() -> u64 {
     (unix_us() / 1000).max(0) as u64
 }
 
+/// Waits until `at`, to tokio's millisecond; for ever without a time.
+pub(crate) async fn sleep_until(at: Option<Instant>) {
+    match at {
+        Some(at) => tokio::time::sleep_until(at.into()).await,
+        None => std::future::pending().await,
+    }
+}
+
 /// One alarm, set again and again.
 #[derive(Debug)]
 pub struct Alarm {

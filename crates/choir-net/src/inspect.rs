@@ -14,8 +14,8 @@ use choir_core::{
     view::{InspectView, PictureView, RatesView, StreamView},
 };
 use choir_proto::{
-    h26x::{Stamp, find_hevc_stamp, find_stamp},
-    ts::{AccessUnit, Depth, MediaInfo, PTS_WRAP, StreamKind, TsReader, wrapped_distance},
+    h26x::Stamp,
+    ts::{AccessUnit, Depth, MediaInfo, PTS_WRAP, TsReader, wrapped_distance},
 };
 use std::{
     collections::VecDeque,
@@ -174,8 +174,7 @@ impl Seen {
             self.keyframes.push((self.frames, dts));
         }
         self.frames += 1;
-        let stamp = if unit.kind == StreamKind::H265 { find_hevc_stamp(&unit.data) } else { find_stamp(&unit.data) };
-        if let Some(Stamp { unix_us, frame }) = stamp {
+        if let Some(Stamp { unix_us, frame }) = unit.kind.find_stamp(&unit.data) {
             self.delays.push((unit.arrived - unix_us as i64) as f64 / 1000.0);
             if let Some(n) = frame {
                 let first = self.numbers.map_or(n, |(f, _)| f);

@@ -21,12 +21,6 @@ pub struct MediaUnit {
 }
 
 impl MediaUnit {
-    /// Bytes in it.
-    #[must_use]
-    pub fn size(&self) -> usize {
-        self.pieces.iter().map(Bytes::len).sum()
-    }
-
     /// All of it in one, which costs a copy: for tests and for looking at.
     #[must_use]
     pub fn joined(&self) -> Vec<u8> {

@@ -7,10 +7,7 @@ use choir_net::{
     clock::unix_us,
     port::{Intake, LinkStatus, Stop, Way, open_ways},
 };
-use choir_proto::{
-    h26x::{find_hevc_stamp, find_stamp},
-    ts::{AccessUnit, Depth, StreamKind, TsReader},
-};
+use choir_proto::ts::{AccessUnit, Depth, TsReader};
 use std::{
     collections::VecDeque,
     path::Path,
@@ -101,8 +98,7 @@ impl State {
     fn frame(&mut self, unit: &AccessUnit) {
         self.frames += 1;
         self.keyframes += u64::from(unit.keyframe);
-        let stamp = if unit.kind == StreamKind::H265 { find_hevc_stamp(&unit.data) } else { find_stamp(&unit.data) };
-        let Some(stamp) = stamp else { return };
+        let Some(stamp) = unit.kind.find_stamp(&unit.data) else { return };
         if let (Some(last), Some(now)) = (self.last_frame, stamp.frame) {
             let gap = now.saturating_sub(last + 1);
             if gap < JUMP {

@@ -321,42 +321,43 @@ impl Collector {
         }
     }
 
-    fn latency(&mut self) -> Option<Duration> {
-        let (value, at) = self.take("latency")?;
+    /// A field that holds a time, up to `most`; `like` shows how one is written, `over` is what is wrong and
+    /// what to do when it is longer.
+    pub fn time(&mut self, name: &str, like: &str, most: Duration, over: (&str, &str)) -> Option<(Duration, usize)> {
+        let (value, at) = self.take(name)?;
         let parsed = match (&value, self.form) {
             // In a URL the trade writes plain milliseconds.
             (Value::Text(t), Form::Url) if t.parse::<u64>().is_ok() => parse_duration(&format!("{t}ms")),
             (Value::Text(t), _) => parse_duration(t),
             (Value::Number(n), _) => {
-                self.problem(at, format!("latency {n} has no unit."), format!("Write \"{n} ms\"."));
+                self.problem(at, format!("{name} {n} has no unit."), format!("Write \"{n} ms\"."));
                 return None;
             }
             _ => {
-                self.problem(at, "latency must be a time.", "Write it like \"120 ms\".");
+                self.problem(at, format!("{name} must be a time."), format!("Write it like \"{like}\"."));
                 return None;
             }
         };
         match parsed {
-            Ok(d) if d <= LATENCY_MAX => {
-                if d < Duration::from_millis(20) {
-                    self.problems.push(Problem {
-                        at,
-                        grade: Grade::Warning,
-                        what: format!("a latency of {} ms leaves no time to repair a loss.", d.as_millis()),
-                        remedy: "Three to four times the round-trip time, at least 20 ms.".into(),
-                    });
-                }
-                Some(d)
-            }
-            Ok(_) => {
-                self.problem(at, "the latency is longer than the handshake can say.", "At most 65535 ms.");
-                None
-            }
-            Err(e) => {
-                self.problem(at, format!("latency {}", e.what), e.allowed);
-                None
-            }
+            Ok(d) if d <= most => return Some((d, at)),
+            Ok(_) => self.problem(at, over.0, over.1),
+            Err(e) => self.problem(at, format!("{name} {}", e.what), e.allowed),
         }
+        None
+    }
+
+    fn latency(&mut self) -> Option<Duration> {
+        let over = ("the latency is longer than the handshake can say.", "At most 65535 ms.");
+        let (latency, at) = self.time("latency", "120 ms", LATENCY_MAX, over)?;
+        if latency < Duration::from_millis(20) {
+            self.problems.push(Problem {
+                at,
+                grade: Grade::Warning,
+                what: format!("a latency of {} ms leaves no time to repair a loss.", latency.as_millis()),
+                remedy: "Three to four times the round-trip time, at least 20 ms.".into(),
+            });
+        }
+        Some(latency)
     }
 
     fn key_bits(&mut self, name: &str) -> Option<u16> {

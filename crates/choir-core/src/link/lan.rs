@@ -8,7 +8,6 @@ use super::{
 use crate::{
     secret::{Secret, SecretText},
     spelling::did_you_mean,
-    units::parse_duration,
 };
 use std::{net::IpAddr, time::Duration};
 
@@ -187,30 +186,8 @@ impl Collector {
     }
 
     fn reorder(&mut self) -> Option<Duration> {
-        let (value, at) = self.take("reorder")?;
-        let parsed = match (&value, self.form()) {
-            (Value::Text(t), Form::Url) if t.parse::<u64>().is_ok() => parse_duration(&format!("{t}ms")),
-            (Value::Text(t), _) => parse_duration(t),
-            (Value::Number(n), _) => {
-                self.problem(at, format!("reorder {n} has no unit."), format!("Write \"{n} ms\"."));
-                return None;
-            }
-            _ => {
-                self.problem(at, "reorder must be a time.", "Write it like \"40 ms\".");
-                return None;
-            }
-        };
-        match parsed {
-            Ok(d) if d <= REORDER_MAX => Some(d),
-            Ok(_) => {
-                self.problem(at, "reorder is longer than any path needs.", "At most 2 s.");
-                None
-            }
-            Err(e) => {
-                self.problem(at, format!("reorder {}", e.what), e.allowed);
-                None
-            }
-        }
+        let over = ("reorder is longer than any path needs.", "At most 2 s.");
+        self.time("reorder", "40 ms", REORDER_MAX, over).map(|(d, _)| d)
     }
 
     fn damaged(&mut self) -> bool {

@@ -8,7 +8,7 @@ use super::{
     udp::UdpPort,
     udp_ts::open_out,
 };
-use crate::port::datagrams;
+use crate::{clock::sleep_until, port::datagrams};
 use bytes::{Bytes, BytesMut};
 use choir_core::{health::Contact, link::RtpLink};
 use choir_proto::{
@@ -27,8 +27,6 @@ use std::{
 use tokio::task::JoinHandle;
 
 const TS_TYPE: u8 = 33;
-/// Receive batches per turn.
-const BATCHES_PER_TURN: usize = 16;
 /// Silence after which the source counts as gone, and what comes then as a new one.
 const SILENCE: Duration = Duration::from_secs(2);
 
@@ -132,19 +130,6 @@ pub(super) fn choose(tracks: &[SdpTrack], status: &LinkStatus) -> Vec<usize> {
     chosen
 }
 
-/// Reads all that waits on a socket.
-pub(super) fn drain(socket: &UdpPort, arena: &mut BytesMut, out: &mut Vec<(SocketAddr, Bytes)>) {
-    for _ in 0..BATCHES_PER_TURN {
-        let batch = socket.receive(|from, data| {
-            arena.extend_from_slice(data);
-            out.push((from, arena.split().freeze()));
-        });
-        if !matches!(batch, Ok(1..)) {
-            return;
-        }
-    }
-}
-
 /// Waits until one of the sockets has something.
 pub(super) async fn any_readable<'a>(sockets: impl Iterator<Item = &'a UdpPort>) {
     let mut waits: Vec<_> = sockets.map(|s| Box::pin(s.readable())).collect();
@@ -177,12 +162,12 @@ async fn receive(
     let mut senders: Vec<Option<SocketAddr>> = vec![None; ports.len()];
     let mut was_held = false;
     loop {
-        let due = media.poll_timeout().map(tokio::time::Instant::from_std);
+        let due = media.poll_timeout();
         tokio::select! {
             () = stop.wait() => return,
             () = any_readable(ports.iter().map(|p| &p.rtp).chain(ports.iter().filter_map(|p| p.rtcp.as_ref()))) => {}
             () = status.wake.notified() => {}
-            () = async { match due { Some(at) => tokio::time::sleep_until(at).await, None => std::future::pending().await } } => {}
+            () = sleep_until(due) => {}
         }
         let (now, held) = (Instant::now(), status.is_held());
         if held != was_held {
@@ -197,7 +182,7 @@ async fn receive(
             media = make();
         }
         for (n, port) in ports.iter().enumerate() {
-            drain(&port.rtp, &mut arena, &mut got);
+            port.rtp.drain(&mut arena, &mut got);
             for (from, data) in got.drain(..).filter(|_| !held) {
                 if senders[n].replace(from).is_none_or(|s| s.ip() != from.ip()) && n == 0 {
                     status.update(|l| l.peer = Some(from));
@@ -206,7 +191,7 @@ async fn receive(
                 media.rtp(n, now, &data);
             }
             if let Some(rtcp) = &port.rtcp {
-                drain(rtcp, &mut arena, &mut got);
+                rtcp.drain(&mut arena, &mut got);
                 got.drain(..).filter(|_| !held).for_each(|(_, data)| media.rtcp(n, now, &data));
             }
         }

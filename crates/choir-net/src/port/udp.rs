@@ -1,5 +1,6 @@
 //! One UDP socket with batched receives and sends.
 
+use bytes::{Bytes, BytesMut};
 use choir_proto::srt::Transmit;
 use quinn_udp::{BATCH_SIZE, RecvMeta, UdpSockRef, UdpSocketState};
 use socket2::{Domain, Protocol, Socket, Type};
@@ -16,6 +17,8 @@ use tokio::{io::Interest, net::UdpSocket};
 const BUFFER_WANTED: usize = 4 << 20;
 /// Largest coalesced receive.
 const RECEIVE: usize = 64 * 1024;
+/// Receive batches per turn.
+const BATCHES_PER_TURN: usize = 16;
 /// Datagrams handed to the system in one go.
 pub(super) const SEND_BATCH: usize = 32;
 
@@ -191,6 +194,19 @@ impl UdpPort {
             }
             Ok(datagrams)
         })
+    }
+
+    /// Receives what waits, up to what one turn may take. An error shows itself at the next turn.
+    pub fn drain(&self, arena: &mut BytesMut, out: &mut Vec<(SocketAddr, Bytes)>) {
+        for _ in 0..BATCHES_PER_TURN {
+            let batch = self.receive(|from, data| {
+                arena.extend_from_slice(data);
+                out.push((from, arena.split().freeze()));
+            });
+            if !matches!(batch, Ok(1..)) {
+                return;
+            }
+        }
     }
 
     /// Sends; false when the system's buffer is full.

@@ -16,8 +16,6 @@ use tokio::task::JoinHandle;
 
 /// Routers that packets to a group pass, unless said: none, they stay on this network.
 pub(super) const GROUP_TTL: u8 = 1;
-/// Receive batches per turn.
-const BATCHES_PER_TURN: usize = 16;
 
 /// Receives at `addr`, or from the group that it is.
 ///
@@ -55,15 +53,7 @@ pub fn spawn_udp_in(
                 });
             }
             let mut pieces: Vec<(SocketAddr, Bytes)> = Vec::new();
-            for _ in 0..BATCHES_PER_TURN {
-                let batch = socket.receive(|from, data| {
-                    arena.extend_from_slice(data);
-                    pieces.push((from, arena.split().freeze()));
-                });
-                if !matches!(batch, Ok(1..)) {
-                    break;
-                }
-            }
+            socket.drain(&mut arena, &mut pieces);
             let Some((from, _)) = pieces.first().filter(|_| !held) else { continue };
             let (from, bytes) = (*from, pieces.iter().map(|p| p.1.len() as u64).sum::<u64>());
             let mut session = 0;

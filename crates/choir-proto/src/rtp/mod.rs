@@ -24,4 +24,4 @@ pub use params::ParameterSets;
 pub use receiver::{Damage, Received, ReceiverConfig, RtpReceiver, TrackStats};
 pub use reorder::{Reorder, ReorderCounters, Step};
 pub use rtcp::{NtpTime, ReportBlock, Rtcp, RtcpError, parse_rtcp, write_bye, write_receiver_report, write_sender_report};
-pub use timeline::{SyncGroup, TrackClock};
+pub use timeline::SyncGroup;

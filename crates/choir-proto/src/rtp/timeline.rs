@@ -17,7 +17,7 @@ const BELIEF: i64 = 5 * CLOCK;
 
 /// One track's clock.
 #[derive(Debug, Clone)]
-pub struct TrackClock {
+struct TrackClock {
     rate: i64,
     last: Option<(u32, i64)>,
     came: Option<Instant>,

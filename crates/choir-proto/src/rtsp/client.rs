@@ -352,9 +352,7 @@ impl Client {
     /// A device may ask as well.
     fn asked(&mut self, request: &Request) {
         let mut response = Response::new(match request.method {
-            Method::Options | Method::GetParameter | Method::SetParameter => 200,
-            Method::Redirect => 200,
-            Method::Teardown => 200,
+            Method::Options | Method::GetParameter | Method::SetParameter | Method::Redirect | Method::Teardown => 200,
             _ => 501,
         });
         if let Some(cseq) = request.headers.get("CSeq") {

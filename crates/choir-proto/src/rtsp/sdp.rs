@@ -4,7 +4,7 @@ use crate::{
     audio::{AacConfig, Law, StreamMux},
     rtp::{AuHeaders, ParameterSets},
 };
-use base64::{Engine, prelude::BASE64_STANDARD};
+use base64::Engine;
 use std::net::IpAddr;
 
 /// Lines of a description; a camera's has some thirty.
@@ -264,7 +264,7 @@ fn decode(text: &str) -> Option<Vec<u8>> {
         &base64::alphabet::STANDARD,
         GeneralPurposeConfig::new().with_decode_padding_mode(DecodePaddingMode::Indifferent).with_decode_allow_trailing_bits(true),
     );
-    LENIENT.decode(text).or_else(|_| BASE64_STANDARD.decode(text)).ok().filter(|d| !d.is_empty())
+    LENIENT.decode(text).ok().filter(|d| !d.is_empty())
 }
 
 fn payload_format(kind: &str, encoding: &str, clock_rate: u32, channels: u32, fmtp: &Fmtp<'_>) -> Result<PayloadFormat, String> {

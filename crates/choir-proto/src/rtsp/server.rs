@@ -19,6 +19,8 @@ const TIMEOUT: Duration = Duration::from_secs(60);
 const SESSIONS_MAX: usize = 512;
 /// How long a number given out for proofs is good.
 const NONCE_LIFE: Duration = Duration::from_secs(300);
+/// Old numbers that are told from made-up ones.
+const NONCES_KEPT: usize = 4;
 
 /// What can be watched under one path.
 #[derive(Debug, Clone)]
@@ -279,11 +281,7 @@ impl Server {
 
     fn refuse(&mut self, now: Instant, request: &Request, credentials: &Credentials) -> Option<Response> {
         if now.saturating_duration_since(self.nonce.1) > NONCE_LIFE {
-            let fresh = self.draw();
-            self.old.push(std::mem::replace(&mut self.nonce, (fresh, now)).0);
-            if self.old.len() > 4 {
-                self.old.remove(0);
-            }
+            self.age_nonces(now);
         }
         let mut challenge = Challenge {
             scheme: self.config.scheme,
@@ -304,9 +302,12 @@ impl Server {
     }
 
     /// Makes every number given out so far an old one.
-    pub fn age_nonces(&mut self, now: Instant) {
+    fn age_nonces(&mut self, now: Instant) {
         let fresh = self.draw();
         self.old.push(std::mem::replace(&mut self.nonce, (fresh, now)).0);
+        if self.old.len() > NONCES_KEPT {
+            self.old.remove(0);
+        }
     }
 
     fn set_up(

@@ -1,5 +1,7 @@
 //! Programme tables: sections with their checksum, PAT and PMT.
 
+use crate::h26x::{self, Stamp};
+
 /// Largest section of these tables (ISO 13818-1, 2.4.4).
 const SECTION_MAX: usize = 1024;
 /// Registration descriptor of PCM (SMPTE ST 302, 6.2).
@@ -102,6 +104,24 @@ impl StreamKind {
     #[must_use]
     pub const fn is_video(self) -> bool {
         matches!(self, Self::H264 | Self::H265)
+    }
+    /// Whether decoding can start at this access unit of it.
+    #[must_use]
+    pub fn is_keyframe(self, unit: &[u8]) -> bool {
+        match self {
+            Self::H264 => h26x::is_keyframe(unit),
+            Self::H265 => h26x::is_hevc_keyframe(unit),
+            _ => false,
+        }
+    }
+    /// When a picture of it was taken, if it carries that.
+    #[must_use]
+    pub fn find_stamp(self, unit: &[u8]) -> Option<Stamp> {
+        match self {
+            Self::H264 => h26x::find_stamp(unit),
+            Self::H265 => h26x::find_hevc_stamp(unit),
+            _ => None,
+        }
     }
 }
 

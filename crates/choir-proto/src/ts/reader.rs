@@ -406,11 +406,7 @@ impl TsReader {
         let first_video = self.streams.iter().position(|s| s.info.kind.is_video()) == Some(i);
         let mut keyframe = pes.random_access;
         // Some encoders never set the flag.
-        keyframe |= match kind {
-            StreamKind::H264 => h26x::is_keyframe(&pes.data),
-            StreamKind::H265 => h26x::is_hevc_keyframe(&pes.data),
-            _ => false,
-        };
+        keyframe |= kind.is_keyframe(&pes.data);
         if first_video {
             self.note_frame(&pes, keyframe, kind);
         } else if self.audio.is_none() {
@@ -452,8 +448,7 @@ impl TsReader {
         if keyframe && let Some(format) = format_in(kind, head) {
             self.video.format = Some(format);
         }
-        let stamp = if kind == StreamKind::H265 { h26x::find_hevc_stamp(head) } else { h26x::find_stamp(head) };
-        if let Some(stamp) = stamp {
+        if let Some(stamp) = kind.find_stamp(head) {
             self.video.stamp = Some((stamp, pes.last));
             if self.delays.len() == DELAYS {
                 self.delays.pop_front();

@@ -5,10 +5,9 @@ use super::{
     PCR_WRAP, PTS_WRAP, TS_PACKET, TsPacket,
     packet::pcr_bytes,
     pes::{PesHeader, time_bytes},
-    psi::{Pmt, PmtStream, SectionReader, StreamKind, first_program, pmt_section},
+    psi::{Pmt, PmtStream, SectionReader, first_program, pmt_section},
     wrapped_distance,
 };
-use crate::h26x;
 use bytes::{Bytes, BytesMut};
 use std::collections::HashMap;
 
@@ -90,8 +89,7 @@ impl Source {
             return true;
         }
         // Some encoders never set the flag: look for the picture itself.
-        let keyframe = if video.kind == StreamKind::H265 { h26x::is_hevc_keyframe } else { h26x::is_keyframe };
-        PesHeader::parse(payload).and_then(|h| payload.get(h.header_bytes..)).is_some_and(keyframe)
+        PesHeader::parse(payload).and_then(|h| payload.get(h.header_bytes..)).is_some_and(|unit| video.kind.is_keyframe(unit))
     }
 }
 

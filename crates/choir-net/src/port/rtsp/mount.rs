@@ -182,7 +182,7 @@ impl MountPoint {
                 }
                 if let Some((track, packed)) = m.pack(&unit) {
                     let is_video = unit.kind.is_video();
-                    gone.extend(self.deliver(shared, &mut m, track, &packed, is_video));
+                    gone.extend(self.deliver(shared, &m, track, &packed, is_video));
                 }
             }
         }
@@ -193,9 +193,10 @@ impl MountPoint {
     }
 
     /// Hands one unit's packets to all; gives those who are to be let go.
-    fn deliver(&self, shared: &Shared, m: &mut Media, track: usize, packed: &PackedUnit, is_video: bool) -> Vec<SessionId> {
+    fn deliver(&self, shared: &Shared, m: &Media, track: usize, packed: &PackedUnit, is_video: bool) -> Vec<SessionId> {
         let now = Instant::now();
-        let packed = &shared.hooks.touch(packed);
+        let packed = shared.hooks.touch(packed);
+        let packed = packed.as_ref();
         let (mut gone, mut bytes, mut packets) = (Vec::new(), 0, 0);
         let has_video = m.tracks.iter().any(|t| t.codec.is_video());
         let mut to_group = false;

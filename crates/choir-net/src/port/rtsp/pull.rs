@@ -4,12 +4,13 @@ use super::{
     super::{
         Intake, Stop,
         media_in::{MediaIn, Taking, rand},
-        rtp::{any_readable, choose, drain},
+        rtp::{any_readable, choose},
         status::LinkStatus,
         udp::UdpPort,
     },
     SOFTWARE,
 };
+use crate::clock::sleep_until;
 use bytes::{Bytes, BytesMut};
 use choir_core::{health::Contact, link::RtspTransport};
 use choir_proto::{
@@ -317,7 +318,7 @@ impl Pull<'_> {
                 Ok(Err(e)) => return Outcome::Failed(format!("the connection is lost: {e}")),
                 Err(_) => return Outcome::Failed("the device takes no more requests".into()),
             }
-            let due = self.due().map(tokio::time::Instant::from_std);
+            let due = self.due();
             let sockets = self.lanes.iter().filter_map(|l| l.sockets.as_ref()).flat_map(|(a, b)| [a, b]);
             self.client.buffer().reserve(64 << 10);
             tokio::select! {
@@ -328,7 +329,7 @@ impl Pull<'_> {
                     Ok(_) => self.client.handle_input(Instant::now()),
                 },
                 () = any_readable(sockets) => {}
-                () = async { match due { Some(at) => tokio::time::sleep_until(at).await, None => std::future::pending().await } } => {}
+                () = sleep_until(due) => {}
             }
             let now = Instant::now();
             self.receive(now, &mut arena, &mut got);
@@ -386,11 +387,11 @@ impl Pull<'_> {
         let group = self.memory.lower == Lower::Multicast;
         for (n, lane) in self.lanes.iter().enumerate() {
             let Some((rtp, rtcp)) = &lane.sockets else { continue };
-            drain(rtp, arena, got);
+            rtp.drain(arena, got);
             // Packets from strangers are not the camera's.
             let from_it = |from: &SocketAddr| group || from.ip() == self.peer.ip() || lane.reports_to.is_some_and(|r| r.ip() == from.ip());
             got.drain(..).filter(|(from, _)| from_it(from)).for_each(|(_, data)| media.rtp(n, now, &data));
-            drain(rtcp, arena, got);
+            rtcp.drain(arena, got);
             got.drain(..).filter(|(from, _)| from_it(from)).for_each(|(_, data)| media.rtcp(n, now, &data));
         }
     }

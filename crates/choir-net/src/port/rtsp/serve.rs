@@ -15,6 +15,7 @@ use choir_proto::{
     rtsp::{Action, Catalog, Credentials, Mount, Request, Response, Scheme, Server, ServerConfig, SessionId},
 };
 use std::{
+    borrow::Cow,
     collections::HashMap,
     io,
     net::{IpAddr, SocketAddr},
@@ -83,14 +84,14 @@ impl Default for Hooks {
 }
 
 impl Hooks {
-    pub(super) fn touch(&self, unit: &PackedUnit) -> PackedUnit {
-        let Some(touch) = &self.packet else { return unit.clone() };
+    pub(super) fn touch<'a>(&self, unit: &'a PackedUnit) -> Cow<'a, PackedUnit> {
+        let Some(touch) = &self.packet else { return Cow::Borrowed(unit) };
         let packets = unit.packets().filter_map(|p| {
             let mut p = p.to_vec();
             touch(&mut p).then_some(p)
         });
         let packets: Vec<Vec<u8>> = packets.collect();
-        PackedUnit::of(packets.iter().map(Vec::as_slice), unit.keyframe)
+        Cow::Owned(PackedUnit::of(packets.iter().map(Vec::as_slice), unit.keyframe))
     }
 }
 
@@ -301,7 +302,7 @@ async fn look_after(shared: Arc<Shared>, mut stop: Stop) {
         }
         let now = Instant::now();
         for socket in [rtp, rtcp] {
-            super::super::rtp::drain(socket, &mut arena, &mut got);
+            socket.drain(&mut arena, &mut got);
         }
         let mut server = lock(&shared.server);
         got.drain(..).for_each(|(from, _)| server.heard_from(from, now));
