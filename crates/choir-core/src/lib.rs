@@ -7,9 +7,13 @@
 //! | [`secret`] | passphrases and where they come from; never printed |
 //! | [`link`] | one link's settings, as URL and as fields |
 //! | [`sheet`] | the patch sheet: reading it, and every finding with its place |
+//! | [`device`] | what is wanted of a device, what it has, and what differs |
+//! | [`find`] | which addresses to ask, and what the answers add up to |
 //! | [`health`] | from numbers to a state with its reason |
 //! | [`view`] | snapshots of a running show, for every kind of output |
 
+pub mod device;
+pub mod find;
 pub mod finding;
 pub mod health;
 pub mod link;

@@ -12,15 +12,25 @@
 //! | [`show`] | a running show: plan, states, events, commands |
 //! | [`control`] | the local control socket of a running show, and its client |
 //! | [`inspect`] | a look of some seconds at one source |
+//! | [`discover`] | finding devices: listening, asking all, a paced sweep |
+//! | [`onvif`], [`visca`] | speaking with one device |
+//! | [`device`] | comparing, setting, moving and proving devices |
+//! | [`ptz`] | steering, the same by either protocol |
 //! | [`secrets`] | fetching passphrases from files and the environment |
 
 pub mod clock;
 pub mod control;
+pub mod device;
+pub mod discover;
+pub mod http;
 pub mod inspect;
 pub mod media;
+pub mod onvif;
 pub mod port;
+pub mod ptz;
 pub mod secrets;
 pub mod show;
+pub mod visca;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 

@@ -7,7 +7,10 @@
 //! |---|---|
 //! | [`srt`] | SRT live mode, after draft-sharabayko-srt: [`srt::Endpoint`] per socket |
 //! | [`ts`] | MPEG transport streams (ISO 13818-1): reader, writer, splicer |
-//! | [`rtsp`] | RTSP 1.0 (RFC 2326): client and server, session descriptions, authentication |
+//! | [`rtsp`] | RTSP 1.0 (RFC 2326): client and server, session descriptions |
+//! | [`auth`] | Basic and Digest, both ends of it |
+//! | [`onvif`] | what is said to a device by ONVIF: SOAP messages, WS-Discovery, both written and read |
+//! | [`visca`] | VISCA: messages, the header over IP, and a controller for one camera |
 //! | [`rtp`] | RTP and RTCP (RFC 3550) with the payload formats of cameras, both ways |
 //! | [`remux`] | access units to a transport stream |
 //! | [`h26x`] | H.264 and H.265 byte streams: parameter sets, access units, time stamps in user data |
@@ -19,11 +22,14 @@
 
 pub mod adts;
 pub mod audio;
+pub mod auth;
 mod bits;
 pub mod h26x;
 pub mod media;
+pub mod onvif;
 pub mod remux;
 pub mod rtp;
 pub mod rtsp;
 pub mod srt;
 pub mod ts;
+pub mod visca;

@@ -5,6 +5,7 @@ use super::{
     read::{Named, Reader},
 };
 use crate::{
+    device::{Control, Device},
     finding::Grade,
     link::{Link, Mode, RtspLink, SrtLink},
     secret::Secret,
@@ -33,6 +34,38 @@ pub(super) fn check(r: &mut Reader<'_>, line_names: &[String], lines: &[Named<Li
     ports(r, lines, feeds);
     served_paths(r, feeds);
     passphrases(r, lines, feeds);
+}
+
+/// Devices: their names, their addresses, and the lines that they feed.
+pub(super) fn devices(r: &mut Reader<'_>, line_names: &[String], devices: &[Named<Device>]) {
+    unique_names(r, "device", devices.iter().map(|d| (d.item.name.as_str(), d.at)));
+    let names: Vec<&str> = line_names.iter().map(String::as_str).collect();
+    let mut seen = HashMap::new();
+    for d in devices {
+        let (device, subject) = (&d.item, format!("device \"{}\"", d.item.name));
+        // Cameras of one bare chain share an address.
+        let place = (device.address, device.port, device.camera);
+        if let Some(first) = seen.insert(place, device.name.clone()) {
+            r.add(Grade::Error, d.value_at, &subject, format!("it has the address of device \"{first}\"."), "Give each its own.");
+        }
+        if matches!(device.password, Some(Secret::Literal(_))) {
+            let what = "its password is written in the sheet, where everybody who gets the sheet reads it.";
+            r.add(Grade::Advice, d.at, &subject, what, "Write password = { file = \"PATH\" } or { env = \"NAME\" } instead.");
+        }
+        for (stream, wish) in &device.streams {
+            match &wish.line {
+                Some(line) if !names.contains(&line.as_str()) => {
+                    let what = format!("there is no line \"{line}\" for its {stream} stream.");
+                    r.add(Grade::Error, d.at, &subject, what, did_you_mean(line, &names));
+                }
+                None if device.control == Control::Manual => {
+                    let what = format!("nothing can prove its {stream} stream, since no line carries it.");
+                    r.add(Grade::Advice, d.at, &subject, what, "Add line = \"NAME\" to the stream.");
+                }
+                _ => {}
+            }
+        }
+    }
 }
 
 fn unique_names<'a>(r: &mut Reader<'_>, kind: &str, names: impl Iterator<Item = (&'a str, usize)>) {

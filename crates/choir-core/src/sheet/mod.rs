@@ -1,11 +1,15 @@
 //! The patch sheet: what is connected to what. Read whole, with every finding and its place.
 
 mod check;
+mod devices;
+mod edit;
 mod read;
 
+pub use devices::parse_with_prefix;
+pub use edit::{EditError, NewDevice, add_devices, device_name, set_address, set_preset_name};
 pub use read::read_sheet;
 
-use crate::link::Link;
+use crate::{device::Device, link::Link};
 use std::time::Duration;
 
 /// The whole sheet.
@@ -17,6 +21,8 @@ pub struct Sheet {
     pub lines: Vec<Line>,
     /// `[[feed]]`, in order.
     pub feeds: Vec<Feed>,
+    /// `[[device]]`, in order; rows are written out.
+    pub devices: Vec<Device>,
 }
 
 /// `[show]`.

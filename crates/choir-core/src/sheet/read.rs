@@ -63,7 +63,7 @@ pub(super) struct Reader<'a> {
     pub findings: Vec<Finding>,
 }
 
-fn start(span: Option<Range<usize>>) -> usize {
+pub(super) fn start(span: Option<Range<usize>>) -> usize {
     span.map_or(0, |s| s.start)
 }
 
@@ -73,12 +73,12 @@ impl Reader<'_> {
         self.findings.push(Finding { grade, place, subject: subject.into(), what: what.into(), remedy: remedy.into() });
     }
 
-    fn error(&mut self, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {
+    pub(super) fn error(&mut self, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {
         self.add(Grade::Error, at, subject, what, remedy);
     }
 
     /// Reports keys that are not among these.
-    fn known(&mut self, table: &dyn TableLike, subject: &str, known: &[&str]) {
+    pub(super) fn known(&mut self, table: &dyn TableLike, subject: &str, known: &[&str]) {
         for (key, item) in table.iter() {
             if !known.contains(&key) {
                 let at = table.get_key_value(key).map_or(0, |(k, _)| start(k.span().or_else(|| item.span())));
@@ -87,7 +87,7 @@ impl Reader<'_> {
         }
     }
 
-    fn string(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<(String, usize)> {
+    pub(super) fn string(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<(String, usize)> {
         let item = table.get(key)?;
         let at = start(item.span());
         match item.as_str() {
@@ -100,15 +100,20 @@ impl Reader<'_> {
     }
 
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
-        self.known(root, "", &["show", "line", "feed"]);
+        self.known(root, "", &["show", "line", "feed", "device", "settings"]);
         let show = self.show(root);
         let lines = self.entries(root, ("line", "from"), Self::line);
         let feeds = self.entries(root, ("feed", "line"), Self::feed);
-        if root.get("line").is_none() {
-            self.error(0, "", "the sheet has no line.", "Add a [[line]] with name and from.");
+        let devices = self.devices(root);
+        if root.get("line").is_none() && root.get("device").is_none() {
+            self.error(0, "", "the sheet has no line and no device.", "Add a [[line]] with name and from, or a [[device]].");
         }
         check::check(self, &names_of(root, "line"), &lines, &feeds);
-        Some(Sheet { show: show?, lines: lines.into_iter().map(|n| n.item).collect(), feeds: feeds.into_iter().map(|n| n.item).collect() })
+        check::devices(self, &names_of(root, "line"), &devices);
+        fn items<T>(named: Vec<Named<T>>) -> Vec<T> {
+            named.into_iter().map(|n| n.item).collect()
+        }
+        Some(Sheet { show: show?, lines: items(lines), feeds: items(feeds), devices: items(devices) })
     }
 
     fn show(&mut self, root: &dyn TableLike) -> Option<Show> {
@@ -167,7 +172,7 @@ impl Reader<'_> {
     }
 
     /// The name of an entry, and how findings call it.
-    fn name(&mut self, table: &dyn TableLike, kind: &str, at: usize) -> (Option<String>, String) {
+    pub(super) fn name(&mut self, table: &dyn TableLike, kind: &str, at: usize) -> (Option<String>, String) {
         let Some((name, name_at)) = self.string(table, kind, "name") else {
             if table.get("name").is_none() {
                 self.error(at, kind, format!("this {kind} has no name."), "Add name = \"...\": lower-case letters, digits and dashes.");
@@ -227,14 +232,17 @@ impl Reader<'_> {
                 None
             }
         });
-        let rate = table.get("rate").and_then(|i| {
-            let rate = i.as_float().or_else(|| i.as_integer().map(|n| n as f64)).filter(|r| (1.0..=240.0).contains(r));
-            if rate.is_none() {
-                self.error(start(i.span()), subject, "rate is not a frame rate.", "Write frames per second as a number, 1 to 240.");
-            }
-            rate
-        });
+        let rate = self.rate(table, subject);
         Expect { codec, size, rate }
+    }
+
+    pub(super) fn rate(&mut self, table: &dyn TableLike, subject: &str) -> Option<f64> {
+        let item = table.get("rate")?;
+        let rate = item.as_float().or_else(|| item.as_integer().map(|n| n as f64)).filter(|r| (1.0..=240.0).contains(r));
+        if rate.is_none() {
+            self.error(start(item.span()), subject, "rate is not a frame rate.", "Write frames per second as a number, 1 to 240.");
+        }
+        rate
     }
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
@@ -319,7 +327,7 @@ impl Reader<'_> {
         link
     }
 
-    fn secret(&mut self, table: &dyn TableLike, subject: &str) -> Option<Secret> {
+    pub(super) fn secret(&mut self, table: &dyn TableLike, subject: &str) -> Option<Secret> {
         self.known(table, subject, &["env", "file"]);
         let env = self.string(table, subject, "env").map(|e| Secret::Env(e.0));
         env.or_else(|| self.string(table, subject, "file").map(|f| Secret::File(f.0.into())))

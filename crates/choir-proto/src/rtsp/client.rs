@@ -4,8 +4,8 @@
 //! options → describe → (Described) set_up() → setup ... → (SetUp) play() → (Playing) ... frames, keep-alive
 //! ```
 
+use crate::auth::{Challenge, Credentials, challenges};
 use super::{
-    auth::{Challenge, Credentials, challenges},
     message::{Inbox, Incoming, Method, Request, Response},
     sdp::{SessionDescription, parse_sdp},
     transport::{Delivery, Transport, parse_transports},

@@ -3,7 +3,6 @@
 //! [`Client`] pulls a source: bytes in, bytes and [`ClientEvent`]s out. [`Server`] answers requests for what
 //! its [`Catalog`] has. Both know no socket and no clock.
 
-mod auth;
 mod client;
 mod describe;
 mod message;
@@ -13,7 +12,7 @@ mod session;
 mod transport;
 mod url;
 
-pub use auth::{Challenge, Credentials, Scheme, Verdict, challenges};
+pub use crate::auth::{Challenge, Credentials, Scheme, Verdict, challenges};
 pub use client::{Client, ClientConfig, ClientEnd, ClientEvent, Lower, SetTrack, TrackPorts};
 pub use describe::describe;
 pub use message::{Inbox, Incoming, MessageError, Method, Request, Response, frame_header};

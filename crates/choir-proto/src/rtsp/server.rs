@@ -1,7 +1,7 @@
 //! Answers requests for what is to be seen: who may, how each track travels, who is still there.
 
+use crate::auth::{Challenge, Credentials, Scheme, Verdict};
 use super::{
-    auth::{Challenge, Credentials, Scheme, Verdict},
     message::{Method, Request, Response},
     session::{Lane, Session, SessionId},
     transport::{Delivery, Transport, parse_transports},

@@ -1,4 +1,4 @@
-//! Authentication: Basic and Digest (RFC 7617, RFC 7616) with MD5 and SHA-256, both ends of it.
+//! Who asks, in RTSP and HTTP: Basic and Digest (RFC 7617, RFC 7616) with MD5 and SHA-256, both ends of it.
 
 use base64::{Engine, prelude::BASE64_STANDARD};
 use md5::{Digest, Md5};
@@ -20,6 +20,24 @@ impl Credentials {
     #[must_use]
     pub fn new(user: impl Into<String>, password: impl Into<String>) -> Self {
         Self { user: user.into(), password: password.into() }
+    }
+
+    /// The proof that goes into an ONVIF message, made at the device's time (µs since 1970).
+    #[must_use]
+    pub fn token(&self, device_unix_us: i64, nonce: [u8; 16]) -> crate::onvif::Token {
+        crate::onvif::Token::new(&self.user, &self.password, device_unix_us, nonce)
+    }
+
+    /// Whether an ONVIF message was made by this user, and when (µs since 1970).
+    #[must_use]
+    pub fn proved_by(&self, token: &crate::onvif::Token) -> Option<i64> {
+        token.proves(&self.user, &self.password)
+    }
+
+    /// This user with another password.
+    #[must_use]
+    pub fn with_password(&self, password: &str) -> Self {
+        Self::new(self.user.clone(), password)
     }
 }
 
@@ -299,11 +317,13 @@ impl Challenge {
     }
 }
 
+/// The path of an address, or the whole of what is a path already.
 fn path_of(uri: &str) -> &str {
-    uri.get(7..)
-        .filter(|_| uri.len() > 7 && uri[..7].eq_ignore_ascii_case("rtsp://"))
-        .and_then(|r| r.find('/').map(|i| &r[i..]))
-        .unwrap_or("")
+    match uri.split_once("://") {
+        Some((_, rest)) => rest.find('/').map_or("", |i| &rest[i..]),
+        None if uri.starts_with('/') => uri,
+        None => "",
+    }
 }
 
 #[cfg(test)]

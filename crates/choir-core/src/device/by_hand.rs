@@ -1,0 +1,42 @@
+//! What must be set by hand on a device that has no control protocol.
+
+use super::{Device, NetworkWish};
+use crate::sheet::Sheet;
+
+/// What to set, as name and value, in the order in which it is typed.
+#[must_use]
+pub fn by_hand(device: &Device, sheet: &Sheet) -> Vec<(String, String)> {
+    let mut out = Vec::new();
+    match &device.network {
+        Some(NetworkWish::Dhcp) => out.push(("network".into(), "address from a server (DHCP)".into())),
+        Some(NetworkWish::Static { ip, prefix, gateway }) => {
+            out.push(("network address".into(), format!("{ip}/{prefix}, mask {}", mask(*prefix))));
+            out.extend(gateway.map(|g| ("network gateway".into(), g.to_string())));
+        }
+        None => {}
+    }
+    for (name, wish) in &device.streams {
+        let mut add = |what: &str, value: String| out.push((format!("{name} {what}"), value));
+        let rate = wish.rate.unwrap_or(25.0);
+        wish.input.iter().for_each(|v| add("input", v.clone()));
+        wish.codec.iter().for_each(|v| add("codec", v.clone()));
+        wish.profile.iter().for_each(|v| add("profile", v.clone()));
+        wish.size.iter().for_each(|(w, h)| add("size", format!("{w}x{h}")));
+        wish.rate.iter().for_each(|v| add("rate", format!("{v} frames per second")));
+        wish.bitrate.iter().for_each(|v| add("bitrate", v.to_string()));
+        wish.rate_control.iter().for_each(|v| add("rate-control", v.to_string()));
+        wish.keyframe.iter().for_each(|k| add("keyframe", format!("{} frames ({:.1} s)", k.frames(rate), f64::from(k.frames(rate)) / rate)));
+        wish.audio.iter().for_each(|v| add("audio", v.to_string()));
+        wish.multicast.iter().for_each(|g| add("multicast", g.map_or_else(|| "off".into(), |(ip, port)| format!("{ip}:{port}"))));
+        if let Some(line) = wish.line.as_ref().and_then(|l| sheet.lines.iter().find(|s| s.name == *l)) {
+            add("goes to line", format!("{}, which this end has as {}", line.name, crate::link::show_url(&line.from)));
+        }
+    }
+    out
+}
+
+/// The mask of a prefix, as old menus want it.
+#[must_use]
+pub fn mask(prefix: u8) -> std::net::Ipv4Addr {
+    std::net::Ipv4Addr::from(u32::MAX.checked_shl(32 - u32::from(prefix.min(32))).unwrap_or(0))
+}

@@ -1,0 +1,7 @@
+//! Finding devices: which addresses to ask, and what the answers add up to.
+
+mod range;
+mod table;
+
+pub use range::{Interface, RANGE_MAX, RangeError, Scan, plan};
+pub use table::{Evidence, Flag, Found, ServiceKind, Service, Table};

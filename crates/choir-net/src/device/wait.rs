@@ -1,0 +1,58 @@
+//! Restarting a device and waiting for it: it must first be seen to go.
+
+use super::DeviceError;
+use crate::onvif::{Session, Which};
+use choir_proto::onvif::device;
+use std::{
+    net::SocketAddr,
+    time::{Duration, Instant},
+};
+
+/// Between two looks.
+const LOOK_EVERY: Duration = Duration::from_millis(200);
+/// Devices take some seconds from the order to going.
+const GO_PATIENCE: Duration = Duration::from_secs(20);
+/// And this long to come back at worst.
+const BACK_PATIENCE: Duration = Duration::from_secs(150);
+
+/// Asks it to restart and waits until it is back; gives how long it was gone.
+///
+/// # Errors
+/// It refuses, does not go, or does not come back.
+pub async fn restart(s: &mut Session) -> Result<Duration, DeviceError> {
+    let at = s.at();
+    s.call(Which::Device, &device::restart()).await?;
+    back_after_restart(at, at).await
+}
+
+/// Waits until nothing answers at one address and something does at the other.
+///
+/// # Errors
+/// It does not go, or does not come back.
+pub async fn back_after_restart(was: SocketAddr, will_be: SocketAddr) -> Result<Duration, DeviceError> {
+    let start = Instant::now();
+    while Session::is_there(was).await.is_ok() {
+        if start.elapsed() > GO_PATIENCE {
+            return Err(DeviceError::Gone(format!("{was}: the device took the order to restart, and is still there after 20 s")));
+        }
+        tokio::time::sleep(LOOK_EVERY).await;
+    }
+    appears(will_be, start).await
+}
+
+/// Waits until something answers; gives the time since `start`.
+///
+/// # Errors
+/// Nothing does.
+pub(super) async fn appears(at: SocketAddr, start: Instant) -> Result<Duration, DeviceError> {
+    while Session::is_there(at).await.is_err() {
+        if start.elapsed() > BACK_PATIENCE {
+            return Err(DeviceError::Gone(format!(
+                "{at}: the device has not come back within {} s: look at its lamps, and run \"choir find\"",
+                BACK_PATIENCE.as_secs()
+            )));
+        }
+        tokio::time::sleep(LOOK_EVERY).await;
+    }
+    Ok(start.elapsed())
+}

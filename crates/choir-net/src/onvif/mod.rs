@@ -1,0 +1,9 @@
+//! Speaking ONVIF with a device: one session with its proof of the password, and what is read and set by it.
+
+mod read;
+mod session;
+mod set;
+
+pub use read::{Handles, read_device, read_streams, read_inputs};
+pub use session::{OnvifError, Session, Which, who_is_there, Anyone};
+pub use set::{Change, changes_of};

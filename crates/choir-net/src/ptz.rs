@@ -1,0 +1,301 @@
+//! Steering a camera: the same verbs by ONVIF and by VISCA.
+
+use crate::{
+    onvif::{OnvifError, Session, Which},
+    visca::{Visca, ViscaError},
+};
+use choir_core::device::{Control, Device, PresetView};
+use choir_proto::{
+    auth::Credentials,
+    onvif::{media, ptz},
+    visca::{Ask, Drive, wire::read_nibbles},
+};
+use std::time::Duration;
+use tokio::sync::Mutex;
+
+/// Times that a stop is sent before it is said that the camera may still be moving.
+const STOP_TRIES: u32 = 10;
+const STOP_PAUSE: Duration = Duration::from_millis(150);
+/// Longest move that is asked for.
+pub const MOVE_MAX: Duration = Duration::from_secs(30);
+/// Steps of VISCA's zoom from wide to tele, as most lists print it.
+const ZOOM_STEPS: f64 = 16_384.0;
+
+/// Why a camera is not steered.
+#[derive(Debug, thiserror::Error)]
+pub enum PtzError {
+    /// By ONVIF.
+    #[error(transparent)]
+    Onvif(#[from] OnvifError),
+    /// By VISCA.
+    #[error(transparent)]
+    Visca(#[from] ViscaError),
+    /// It has no protocol for it.
+    #[error("{0} has control = \"manual\": it cannot be steered from here")]
+    Manual(String),
+    /// No stream of it can be steered.
+    #[error("{0} has no stream that can be steered")]
+    NotSteered(String),
+    /// No such preset.
+    #[error("there is no preset \"{asked}\"; there are {known}")]
+    NoPreset {
+        /// As asked.
+        asked: String,
+        /// All of them.
+        known: String,
+    },
+    /// VISCA counts presets.
+    #[error("\"{0}\" is no preset: VISCA knows them by number, 0 to 127, or by a name in the sheet")]
+    NotANumber(String),
+    /// ONVIF has no word for it.
+    #[error("ONVIF has no word for a tally lamp: steer this camera by VISCA (--by visca)")]
+    NoTally,
+    /// The stop was not answered.
+    #[error("THE CAMERA MAY STILL BE MOVING: the stop was sent 10 times and not answered ({0})")]
+    NotStopped(Box<PtzError>),
+}
+
+/// Where a camera looks.
+#[derive(Debug, Clone, Default, PartialEq, serde::Serialize)]
+pub struct Position {
+    /// -1 (left) to 1 by ONVIF, the camera's own steps by VISCA.
+    pub pan: f64,
+    /// -1 (down) to 1, or steps.
+    pub tilt: f64,
+    /// 0 (wide) to 1 (tele).
+    pub zoom: f64,
+    /// `range` for -1 to 1, `steps` for the camera's own.
+    pub unit: String,
+    /// Moving, when the camera says.
+    pub moving: Option<bool>,
+}
+
+enum By {
+    Onvif(Box<Mutex<Session>>, String),
+    Visca(Visca),
+}
+
+/// A camera that can be steered.
+pub struct Ptz {
+    name: String,
+    by: By,
+    names: std::collections::BTreeMap<u8, String>,
+}
+
+impl Ptz {
+    /// Opens the way to a camera by this protocol.
+    ///
+    /// # Errors
+    /// See [`PtzError`].
+    pub async fn open(device: &Device, by: Control, credentials: Option<Credentials>) -> Result<Self, PtzError> {
+        // The port in the sheet is that of the sheet's protocol.
+        let port = device.port.filter(|_| by == device.control);
+        let by = match by {
+            Control::Manual => return Err(PtzError::Manual(device.name.clone())),
+            Control::Onvif => {
+                let mut session = Session::open(device.address, port, credentials).await?;
+                let m = if session.services.media.is_some() { media::Media::One } else { media::Media::Two };
+                let which = if m == media::Media::One { Which::Media } else { Which::Media2 };
+                let profiles = media::read_profiles(m, &session.call(which, &media::get_profiles(m)).await?);
+                let steered = profiles.into_iter().find(|p| p.ptz).filter(|_| session.services.ptz.is_some());
+                let profile = steered.ok_or_else(|| PtzError::NotSteered(device.name.clone()))?;
+                By::Onvif(Box::new(Mutex::new(session)), profile.token)
+            }
+            visca => By::Visca(Visca::open(device.address, port, visca, device.camera).await?),
+        };
+        Ok(Self { name: device.name.clone(), by, names: device.presets.clone() })
+    }
+
+    /// The device's name.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Names of presets are kept in the sheet, because the protocol has none.
+    #[must_use]
+    pub fn names_in_sheet(&self) -> bool {
+        matches!(self.by, By::Visca(_))
+    }
+
+    /// All presets; by VISCA those that the sheet names, since a camera cannot be asked.
+    ///
+    /// # Errors
+    /// The camera refuses or goes.
+    pub async fn list(&self) -> Result<Vec<PresetView>, PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => {
+                let answer = s.lock().await.call(Which::Ptz, &ptz::get_presets(profile)).await?;
+                Ok(ptz::read_presets(&answer).into_iter().map(|p| PresetView { number: p.token, name: p.name }).collect())
+            }
+            By::Visca(_) => Ok(self.names.iter().map(|(n, name)| PresetView { number: n.to_string(), name: name.clone() }).collect()),
+        }
+    }
+
+    fn visca_number(&self, which: &str) -> Result<u8, PtzError> {
+        let named = || self.names.iter().find(|(_, n)| n.eq_ignore_ascii_case(which)).map(|(n, _)| *n);
+        which.parse().ok().filter(|n| *n < 128).or_else(named).ok_or_else(|| PtzError::NotANumber(which.into()))
+    }
+
+    /// Goes to a preset, by number or name; says which.
+    ///
+    /// # Errors
+    /// No such preset, or the camera refuses.
+    pub async fn goto(&self, which: &str) -> Result<PresetView, PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => {
+                let all = self.list().await?;
+                let found = all.iter().find(|p| p.number == which).or_else(|| all.iter().find(|p| p.name.eq_ignore_ascii_case(which)));
+                // "3" also means what a device calls "preset-3".
+                let tail = |p: &&PresetView| p.number.trim_start_matches(|c: char| !c.is_ascii_digit()).trim_start_matches('0') == which;
+                let Some(p) = found.or_else(|| all.iter().find(tail)) else {
+                    let known: Vec<String> = all.iter().map(|p| format!("{} ({})", p.number, p.name)).collect();
+                    let known = if known.is_empty() { "none".into() } else { known.join(", ") };
+                    return Err(PtzError::NoPreset { asked: which.into(), known });
+                };
+                s.lock().await.call(Which::Ptz, &ptz::goto_preset(profile, &p.number)).await?;
+                Ok(p.clone())
+            }
+            By::Visca(v) => {
+                let n = self.visca_number(which)?;
+                v.ask(Ask::Goto(n)).await?;
+                Ok(PresetView { number: n.to_string(), name: self.names.get(&n).cloned().unwrap_or_default() })
+            }
+        }
+    }
+
+    /// Stores the present position; says under which number, which by ONVIF is the device's to choose.
+    ///
+    /// # Errors
+    /// The camera refuses or goes.
+    pub async fn store(&self, which: &str, name: Option<&str>) -> Result<PresetView, PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => {
+                let all = self.list().await?;
+                let old = all.iter().find(|p| p.number == which);
+                let name = name.map(str::to_owned).or(old.map(|p| p.name.clone())).unwrap_or_else(|| format!("Preset {which}"));
+                let call = ptz::set_preset(profile, &name, old.map(|p| p.number.as_str()));
+                let answer = s.lock().await.call(Which::Ptz, &call).await?;
+                let number = ptz::read_stored(&answer).or(old.map(|p| p.number.clone())).unwrap_or_default();
+                Ok(PresetView { number, name })
+            }
+            By::Visca(v) => {
+                let n = self.visca_number(which)?;
+                v.ask(Ask::Store(n)).await?;
+                let name = name.map(str::to_owned).or(self.names.get(&n).cloned()).unwrap_or_default();
+                Ok(PresetView { number: n.to_string(), name })
+            }
+        }
+    }
+
+    /// Goes home.
+    ///
+    /// # Errors
+    /// The camera refuses or goes.
+    pub async fn home(&self) -> Result<(), PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => drop(s.lock().await.call(Which::Ptz, &ptz::goto_home(profile)).await?),
+            By::Visca(v) => drop(v.ask(Ask::Home).await?),
+        }
+        Ok(())
+    }
+
+    /// Begins to move at these speeds (-1 to 1). The device is told to stop by itself after `at_most` where
+    /// its protocol can say that; whoever calls stops it in any case.
+    ///
+    /// # Errors
+    /// The camera refuses or goes.
+    pub async fn drive(&self, d: Drive, at_most: Duration) -> Result<(), PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => {
+                let v = ptz::Vector { pan: d.pan, tilt: d.tilt, zoom: d.zoom };
+                s.lock().await.call(Which::Ptz, &ptz::continuous_move(profile, v, at_most.min(MOVE_MAX))).await?;
+            }
+            By::Visca(v) => {
+                let turns = d.pan != 0.0 || d.tilt != 0.0;
+                v.ask(if turns { Ask::Move(d) } else { Ask::StopMove }).await?;
+                v.ask(if d.zoom != 0.0 { Ask::Zoom(d.zoom) } else { Ask::StopZoom }).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn stop_once(&self) -> Result<(), PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => drop(s.lock().await.call(Which::Ptz, &ptz::stop(profile)).await?),
+            By::Visca(v) => {
+                let (turn, zoom) = tokio::join!(v.ask(Ask::StopMove), v.ask(Ask::StopZoom));
+                turn.and(zoom)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Stops, and repeats it until the camera answers.
+    ///
+    /// # Errors
+    /// It never does.
+    pub async fn stop(&self) -> Result<(), PtzError> {
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            match self.stop_once().await {
+                Ok(()) => return Ok(()),
+                Err(e) if tries >= STOP_TRIES => return Err(PtzError::NotStopped(Box::new(e))),
+                Err(_) => tokio::time::sleep(STOP_PAUSE).await,
+            }
+        }
+    }
+
+    /// Moves for a time, then stops; stops early when `until` comes first.
+    ///
+    /// # Errors
+    /// The camera refuses, or does not answer the stop.
+    pub async fn move_for(&self, d: Drive, time: Duration, until: impl Future<Output = ()>) -> Result<(), PtzError> {
+        let time = time.min(MOVE_MAX);
+        // Also when the move was not answered: it may have been heard.
+        let moved = self.drive(d, time).await;
+        if moved.is_ok() {
+            tokio::select! {
+                () = tokio::time::sleep(time) => {}
+                () = until => {}
+            }
+        }
+        let stopped = self.stop().await;
+        moved.and(stopped)
+    }
+
+    /// Where it looks.
+    ///
+    /// # Errors
+    /// The camera refuses or goes.
+    pub async fn position(&self) -> Result<Position, PtzError> {
+        match &self.by {
+            By::Onvif(s, profile) => {
+                let status = ptz::read_status(&s.lock().await.call(Which::Ptz, &ptz::get_status(profile)).await?);
+                let p = status.position.unwrap_or_default();
+                Ok(Position { pan: p.pan, tilt: p.tilt, zoom: p.zoom, unit: "range".into(), moving: status.moving })
+            }
+            By::Visca(v) => {
+                let (turn, zoom) = (v.ask(Ask::Position).await?, v.ask(Ask::ZoomPosition).await?);
+                let strange = || ViscaError::Strange { at: v.at() };
+                let pan = read_nibbles(&turn).ok_or_else(strange)?;
+                let tilt = turn.get(4..).and_then(read_nibbles).ok_or_else(strange)?;
+                let zoom = read_nibbles(&zoom).ok_or_else(strange)?;
+                let zoom = (f64::from(zoom as u16) / ZOOM_STEPS).min(1.0);
+                Ok(Position { pan: pan.into(), tilt: tilt.into(), zoom, unit: "steps".into(), moving: None })
+            }
+        }
+    }
+
+    /// Switches the tally lamp.
+    ///
+    /// # Errors
+    /// The camera has none, refuses or goes.
+    pub async fn tally(&self, on: bool) -> Result<(), PtzError> {
+        match &self.by {
+            By::Onvif(..) => Err(PtzError::NoTally),
+            By::Visca(v) => Ok(drop(v.ask(Ask::Tally(on)).await?)),
+        }
+    }
+}
