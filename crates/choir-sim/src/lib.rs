@@ -4,12 +4,14 @@
 //! | module | holds |
 //! |---|---|
 //! | [`camera`] | a moving scene, encoded once as a loop and sent with the time in each frame |
+//! | [`device`] | a PTZ camera and an encoder with ONVIF, VISCA and discovery |
 //! | [`switcher`] | inputs that measure what reaches them |
 //! | [`relay`] | a two-way UDP relay with the faults of [`choir_path`] |
 //! | [`stalls`] | telling a machine that stands still from a fault |
 //! | [`regatta`] | the Tarn Hollow Regatta: all of it together |
 
 pub mod camera;
+pub mod device;
 pub mod regatta;
 pub mod relay;
 pub mod stalls;

@@ -229,6 +229,7 @@ async fn finish_tower(prefix: &str, stop: &Stop) -> Result<RtspCamera, SimError>
         credentials: Some(Credentials::new(CAMERA_USER, CAMERA_PASSWORD)),
         group: None,
         manners: Vec::new(),
+        head: None,
     };
     camera::start_rtsp(settings, stop.clone()).await
 }

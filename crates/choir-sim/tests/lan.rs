@@ -46,7 +46,7 @@ fn settings() -> RtspCameraSettings {
     let main =
         CameraSettings { size: (320, 180), bitrate: Bitrate(1_000_000), keyframe: 0.4, ..CameraSettings::new("finish-tower", nowhere) };
     let sub = CameraSettings { size: (160, 90), bitrate: Bitrate(300_000), ..main.clone() };
-    RtspCameraSettings { listen: ([127, 0, 0, 1], 0).into(), main, sub: Some(sub), credentials: None, group: None, manners: Vec::new() }
+    RtspCameraSettings { listen: ([127, 0, 0, 1], 0).into(), main, sub: Some(sub), credentials: None, group: None, manners: Vec::new(), head: None }
 }
 
 /// Reads the numbers in the pictures that come by.
@@ -340,6 +340,7 @@ async fn show(from: &str, to: &[&str]) -> Show {
             line: "finish-tower".into(),
             to: to.iter().map(|t| link(t)).collect(),
         }],
+        devices: Vec::new(),
     };
     Show::start(&sheet, Path::new(".")).await.expect("a show")
 }

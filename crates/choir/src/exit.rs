@@ -1,6 +1,6 @@
 //! Exit codes, and errors that carry one.
 
-use choir_net::{control::ControlError, port::WayError};
+use choir_net::{control::ControlError, device::DeviceError, port::WayError, ptz::PtzError};
 use choir_sim::SimError;
 
 /// It ran, and what it was for did not happen: nothing arrived, or the sheet has errors.
@@ -46,6 +46,17 @@ impl From<WayError> for Failure {
 impl From<SimError> for Failure {
     fn from(e: SimError) -> Self {
         Self::new(SYSTEM, e.to_string())
+    }
+}
+impl From<DeviceError> for Failure {
+    fn from(e: DeviceError) -> Self {
+        let code = if matches!(e, DeviceError::Secret(_)) { SYSTEM } else { FAILED };
+        Self::new(code, e.to_string())
+    }
+}
+impl From<PtzError> for Failure {
+    fn from(e: PtzError) -> Self {
+        Self::new(FAILED, e.to_string())
     }
 }
 impl From<std::io::Error> for Failure {

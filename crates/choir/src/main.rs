@@ -35,6 +35,9 @@ fn main() -> ExitCode {
         match args.command {
             Command::Demo(a) => commands::demo::run(a).await,
             Command::Link(a) => commands::link::run(a).await,
+            Command::Find(a) => commands::find::run(a).await,
+            Command::Device(a) => commands::device::run(a).await,
+            Command::Ptz(a) => commands::ptz::run(a).await,
             Command::Inspect(a) => commands::inspect::run(a).await,
             Command::Check(a) => commands::check::run(&a),
             Command::Run(a) => commands::run::run(a).await,

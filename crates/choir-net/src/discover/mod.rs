@@ -83,7 +83,7 @@ pub fn own_interfaces() -> io::Result<Vec<Interface>> {
 pub(crate) enum Sign {
     Of(Ipv4Addr, Evidence),
     /// An address was asked, and whether it answered at all.
-    Asked(Ipv4Addr, bool),
+    Asked(bool),
     /// A device said that its ONVIF is at this port.
     At(Ipv4Addr, u16),
     Note(String),
@@ -115,7 +115,7 @@ pub async fn find(scan: Scan, options: &FindOptions, events: mpsc::Sender<FindEv
             let (pacer, signs) = (fed_pacer.clone(), fed_signs.clone());
             hosts.spawn(async move {
                 let alive = probe::host(ip, &pacer, &signs).await;
-                let _ = signs.send(Sign::Asked(ip, alive)).await;
+                let _ = signs.send(Sign::Asked(alive)).await;
                 drop(place);
             });
             // What is done is let go of, so that memory does not grow with the range.
@@ -154,7 +154,7 @@ pub async fn find(scan: Scan, options: &FindOptions, events: mpsc::Sender<FindEv
                     let _ = events.send(FindEvent::Device(Box::new(found))).await;
                 }
             }
-            Some(Sign::Asked(_, alive)) => {
+            Some(Sign::Asked(alive)) => {
                 result.asked += 1;
                 result.answering += usize::from(alive);
                 let _ = events.send(FindEvent::Progress(result.asked, addresses.len())).await;

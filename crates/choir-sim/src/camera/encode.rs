@@ -28,54 +28,86 @@ pub struct Loop {
     pub frames: Vec<Frame>,
 }
 
+/// A bare encoder with a camera's settings.
+pub(super) struct FrameEncoder {
+    encoder: Encoder,
+    who: String,
+    says: String,
+}
+
+impl FrameEncoder {
+    /// # Errors
+    /// The encoder refuses the settings.
+    pub fn new(s: &CameraSettings) -> Result<Self, SimError> {
+        let fail = |what: String| SimError::Encoder { who: s.name.clone(), what };
+        let (w, h) = s.size;
+        if w % 2 + h % 2 > 0 || !(160..=4096).contains(&w) || !(90..=2304).contains(&h) {
+            return Err(fail(format!("{w}x{h}: both must be even, from 160x90 to 4096x2304")));
+        }
+        // What a transport stream or filler needs beside the picture.
+        let video = if s.constant || s.padded { s.bitrate.0 * 80 / 100 } else { s.bitrate.0 };
+        let config = EncoderConfig::new()
+            .bitrate(BitRate::from_bps(u32::try_from(video).unwrap_or(u32::MAX)))
+            .max_frame_rate(FrameRate::from_hz(s.rate as f32))
+            .rate_control_mode(RateControlMode::Bitrate)
+            .intra_frame_period(IntraFramePeriod::from_num_frames(gop(s)))
+            .profile(Profile::High)
+            .skip_frames(true)
+            .scene_change_detect(false)
+            .num_threads(1);
+        let encoder = Encoder::with_api_config(OpenH264API::from_source(), config).map_err(|e| fail(e.to_string()))?;
+        Ok(Self { encoder, who: s.name.clone(), says: format!("{} at {w}x{h}: too little for this picture", s.bitrate) })
+    }
+
+    /// # Errors
+    /// The bitrate is too low for any picture.
+    pub fn encode(&mut self, scene: &Scene, keyframe: bool) -> Result<Frame, SimError> {
+        if keyframe {
+            self.encoder.force_intra_frame();
+        }
+        let (w, h) = (scene.width, scene.height);
+        let picture = YUVSlices::new((&scene.y, &scene.u, &scene.v), (w, h), (w, w / 2, w / 2));
+        // The encoder leaves a frame out when it has overspent; asked again, it has the next frame's bits.
+        for _ in 0..SKIPS_MAX {
+            let encoded = self.encoder.encode(&picture).map_err(|e| SimError::Encoder { who: self.who.clone(), what: e.to_string() })?;
+            let data = encoded.to_vec();
+            if !data.is_empty() {
+                return Ok(Frame { keyframe: is_keyframe(&data), data });
+            }
+        }
+        Err(SimError::Encoder { who: self.who.clone(), what: self.says.clone() })
+    }
+}
+
+/// Frames from keyframe to keyframe.
+pub(super) fn gop(s: &CameraSettings) -> u32 {
+    ((s.keyframe * f64::from(s.rate)).round() as u32).max(1)
+}
+
+/// Frames of the loop: whole keyframe intervals, so that it closes without a picture that needs another.
+pub(super) fn loop_length(s: &CameraSettings) -> u32 {
+    let wanted = (s.loop_for.as_secs_f64() * f64::from(s.rate)).round() as u32;
+    wanted.div_ceil(gop(s)).max(1) * gop(s)
+}
+
+/// What gives another camera another water.
+pub(super) fn tint(s: &CameraSettings) -> u8 {
+    s.name.bytes().fold(0, u8::wrapping_add)
+}
+
 /// Draws and encodes the loop. Takes about a second for two seconds of 1280x720: not for an async task.
 ///
 /// # Errors
 /// The encoder refuses the settings.
 pub fn encode_loop(s: &CameraSettings) -> Result<Loop, SimError> {
-    let fail = |what: String| SimError::Encoder { who: s.name.clone(), what };
-    let (w, h) = s.size;
-    if w % 2 + h % 2 > 0 || !(160..=4096).contains(&w) || !(90..=2304).contains(&h) {
-        return Err(fail(format!("{w}x{h}: both must be even, from 160x90 to 4096x2304")));
-    }
-    let gop = ((s.keyframe * f64::from(s.rate)).round() as u32).max(1);
-    // Whole keyframe intervals, so that the loop closes without a picture that needs another.
-    let wanted = (s.loop_for.as_secs_f64() * f64::from(s.rate)).round() as u32;
-    let count = wanted.div_ceil(gop).max(1) * gop;
-    let video = if s.constant { s.bitrate.0 * 80 / 100 } else { s.bitrate.0 };
-    let config = EncoderConfig::new()
-        .bitrate(BitRate::from_bps(u32::try_from(video).unwrap_or(u32::MAX)))
-        .max_frame_rate(FrameRate::from_hz(s.rate as f32))
-        .rate_control_mode(RateControlMode::Bitrate)
-        .intra_frame_period(IntraFramePeriod::from_num_frames(gop))
-        .profile(Profile::High)
-        .skip_frames(true)
-        .scene_change_detect(false)
-        .num_threads(1);
-    let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config).map_err(|e| fail(e.to_string()))?;
-    let (w, h) = (w as usize, h as usize);
-    let mut scene = Scene::new(w, h, s.name.bytes().fold(0, u8::wrapping_add));
-    let mut frames = Vec::new();
-    for n in 0..count as usize {
-        scene.draw(n, count as usize, &s.name);
-        if n.is_multiple_of(gop as usize) {
-            encoder.force_intra_frame();
-        }
-        let picture = YUVSlices::new((&scene.y, &scene.u, &scene.v), (w, h), (w, w / 2, w / 2));
-        // The encoder leaves a frame out when it has overspent; asked again, it has the next frame's bits.
-        let mut data = Vec::new();
-        for _ in 0..SKIPS_MAX {
-            data = encoder.encode(&picture).map_err(|e| fail(e.to_string()))?.to_vec();
-            if !data.is_empty() {
-                break;
-            }
-        }
-        if data.is_empty() {
-            return Err(fail(format!("{} at {w}x{h}: too little for this picture", s.bitrate)));
-        }
-        frames.push(Frame { keyframe: is_keyframe(&data), data });
-    }
-    Ok(Loop { frames })
+    let mut encoder = FrameEncoder::new(s)?;
+    let (gop, count) = (gop(s), loop_length(s));
+    let mut scene = Scene::new(s.size.0 as usize, s.size.1 as usize, tint(s));
+    let frame = |n: u32| {
+        scene.draw(n as usize, count as usize, &s.name);
+        encoder.encode(&scene, n.is_multiple_of(gop))
+    };
+    Ok(Loop { frames: (0..count).map(frame).collect::<Result<_, _>>()? })
 }
 
 #[cfg(test)]

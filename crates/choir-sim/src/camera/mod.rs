@@ -2,15 +2,18 @@
 //! the wall clock in each frame.
 
 mod encode;
+mod head;
+mod live;
 mod manners;
 mod rtsp;
 mod scene;
 mod shipped;
 
 pub use encode::{Frame, Loop, encode_loop};
+pub use head::{Head, Place};
 pub use manners::{Counts, Manner};
 pub use rtsp::{RtspCamera, RtspCameraSettings, start_rtsp};
-pub use scene::{BLOCKS, Scene, read_blocks};
+pub use scene::{BLOCKS, Scene, WideScene, read_blocks};
 pub use shipped::{SHIPPED_RATE, SHIPPED_SIZE, shipped_loop};
 
 use crate::SimError;
@@ -47,6 +50,8 @@ pub struct CameraSettings {
     pub bitrate: Bitrate,
     /// Constant rate.
     pub constant: bool,
+    /// The picture alone is held at the bitrate by filler.
+    pub padded: bool,
     /// Seconds between keyframes.
     pub keyframe: f64,
     /// With sound.
@@ -70,6 +75,7 @@ impl CameraSettings {
             rate: 25,
             bitrate: Bitrate(4_000_000),
             constant: true,
+            padded: false,
             keyframe: 1.0,
             audio: true,
             loop_for: Duration::from_secs(2),
@@ -109,7 +115,7 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
         status: status.clone(),
     };
     open_ways(vec![way], settings.latency, base, &stop, &Stop::given()).await?;
-    let task = tokio::spawn(play(settings, encoded, outlet, true, stop));
+    let task = tokio::spawn(play(settings, Frames::Loop(encoded), outlet, true, stop));
     Ok(Camera { status, task })
 }
 
@@ -122,13 +128,40 @@ async fn encode(settings: &CameraSettings) -> Result<Loop, SimError> {
     task.await.map_err(|e| SimError::Encoder { who: settings.name.clone(), what: e.to_string() })?
 }
 
+/// Where a camera's frames come from.
+enum Frames {
+    Loop(Loop),
+    /// Drawn as the head turns.
+    Live(tokio::sync::mpsc::Receiver<Frame>),
+}
+
+impl Frames {
+    async fn next(&mut self, n: u64) -> Option<Frame> {
+        match self {
+            Self::Loop(l) => l.frames.get(n as usize % l.frames.len()).cloned(),
+            Self::Live(frames) => frames.recv().await,
+        }
+    }
+}
+
+/// Fills a frame up with filler data (ITU-T H.264, 7.3.2.7).
+fn pad(data: &mut Vec<u8>, to: u64) {
+    // Start code, type, end.
+    const AROUND: u64 = 6;
+    if let Some(fill) = to.checked_sub(data.len() as u64 + AROUND).filter(|f| *f > 0) {
+        data.extend_from_slice(&[0, 0, 0, 1, 12]);
+        data.resize(data.len() + fill as usize, 0xFF);
+        data.push(0x80);
+    }
+}
+
 /// Tone that any frame of may follow any other; see `assets/make-tone.c`.
 const TONE: &[u8] = include_bytes!("../../assets/tone.adts");
 const AAC_TICKS: u64 = 1024 * 90_000 / 48_000;
 const CHUNK: usize = 7 * 188;
 
 /// Frames become a transport stream, which leaves evenly over time, or with `evenly` off each frame at once.
-async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, evenly: bool, mut stop: Stop) {
+async fn play(settings: CameraSettings, mut frames: Frames, outlet: Arc<Outlet>, evenly: bool, mut stop: Stop) {
     let Ok(mut alarm) = Alarm::new() else { return };
     let tone: Vec<&[u8]> = choir_proto::adts::frames(TONE).map(|(_, f)| f).collect();
     let rate = if settings.constant { MuxRate::Constant(settings.bitrate.0) } else { MuxRate::Variable };
@@ -147,14 +180,20 @@ async fn play(settings: CameraSettings, encoded: Loop, outlet: Arc<Outlet>, even
     let first_pts = unix_us() as u64 * 9 / 100 % PTS_WRAP;
     let mut pacer = Chunks { left: VecDeque::new(), carry: Vec::new(), outlet };
     let mut audio_at = 0;
+    let mut pictures = 0u64;
     for n in 0u64.. {
         let due = start + Duration::from_nanos(n * 1_000_000_000 / u64::from(settings.rate));
         if !pacer.until(due, &mut alarm, &mut stop).await {
             return;
         }
         let pts = n * 90_000 / u64::from(settings.rate);
-        let frame = &encoded.frames[n as usize % encoded.frames.len()];
-        let data = with_stamp(&frame.data, settings.h265, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
+        let Some(frame) = frames.next(n).await else { return };
+        let mut data = with_stamp(&frame.data, settings.h265, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
+        if settings.padded && !settings.h265 {
+            let owed = (n + 1) * settings.bitrate.0 / 8 / u64::from(settings.rate);
+            pad(&mut data, owed.saturating_sub(pictures));
+        }
+        pictures += data.len() as u64;
         let mut out = std::mem::take(&mut pacer.carry);
         writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &[&data] }, &mut out);
         while sounds && audio_at <= pts {

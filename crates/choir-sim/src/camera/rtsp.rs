@@ -1,7 +1,8 @@
 //! A camera that is pulled: a full RTSP server with a main and a sub stream, and its bad manners.
 
 use super::{
-    CameraSettings, encode,
+    CameraSettings, Frames, Head, encode,
+    live::live,
     manners::{Counts, Manner, hooks},
     play,
 };
@@ -29,6 +30,8 @@ pub struct RtspCameraSettings {
     pub group: Option<(IpAddr, u16)>,
     /// What it does wrong.
     pub manners: Vec<Manner>,
+    /// Where it looks, when it can turn.
+    pub head: Option<Arc<Head>>,
 }
 
 /// A running camera.
@@ -56,7 +59,7 @@ impl RtspCamera {
 /// # Errors
 /// The encoder refuses a size, or the address cannot be had.
 pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<RtspCamera, SimError> {
-    let RtspCameraSettings { listen, main, sub, credentials, group, manners } = settings;
+    let RtspCameraSettings { listen, main, sub, credentials, group, manners, head } = settings;
     let who = main.name.clone();
     let counts = Arc::new(Counts::default());
     let mut plans = Vec::new();
@@ -64,7 +67,10 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
     let mut statuses = Vec::new();
     for (n, (path, mut picture)) in [("main", Some(main)), ("sub", sub)].into_iter().filter_map(|(p, s)| Some((p, s?))).enumerate() {
         picture.constant = false;
-        let encoded = encode(&picture).await?;
+        let frames = match &head {
+            Some(head) if !picture.h265 => Frames::Live(live(&picture, head.clone()).await?),
+            _ => Frames::Loop(encode(&picture).await?),
+        };
         let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
         plans.push(ServePlan {
             path: path.into(),
@@ -76,11 +82,11 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
             status: status.clone(),
         });
         statuses.push(status);
-        players.push((picture, encoded, outlet));
+        players.push((picture, frames, outlet));
     }
     let hooks = hooks(&manners, credentials, &counts);
     let serving = spawn_server(listen, plans, hooks, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
     let mut tasks = serving.tasks;
-    tasks.extend(players.into_iter().map(|(picture, encoded, outlet)| tokio::spawn(play(picture, encoded, outlet, false, stop.clone()))));
+    tasks.extend(players.into_iter().map(|(picture, frames, outlet)| tokio::spawn(play(picture, frames, outlet, false, stop.clone()))));
     Ok(RtspCamera { addr: serving.addr, statuses, counts, tasks })
 }

@@ -59,7 +59,23 @@ impl Scene {
 
     /// Draws frame `n` of a loop of `total` frames: the last leads back to the first.
     pub fn draw(&mut self, n: usize, total: usize, name: &str) {
-        let (number, n) = (n, n % total.max(1));
+        self.view(n, total);
+        self.mark(n, name);
+    }
+
+    /// Name and number, over whatever is there.
+    fn mark(&mut self, number: usize, name: &str) {
+        let (w, h) = (self.width, self.height);
+        let scale = (h / 180).max(1);
+        self.rect(0, 0, w, 12 * scale, 30, Some((128, 128)));
+        self.text(4 * scale, 2 * scale, scale, name);
+        let digits = format!("{number:05}");
+        self.text(w.saturating_sub(44 * scale), 2 * scale, scale, &digits);
+        self.blocks(number as u16);
+    }
+
+    fn view(&mut self, n: usize, total: usize) {
+        let n = n % total.max(1);
         self.y.copy_from_slice(&self.background.0);
         self.u.copy_from_slice(&self.background.1);
         self.v.copy_from_slice(&self.background.2);
@@ -85,12 +101,6 @@ impl Scene {
             }
             self.boat(n, total, lane, row);
         }
-        let scale = (h / 180).max(1);
-        self.rect(0, 0, w, 12 * scale, 30, Some((128, 128)));
-        self.text(4 * scale, 2 * scale, scale, name);
-        let digits = format!("{number:05}");
-        self.text(w.saturating_sub(44 * scale), 2 * scale, scale, &digits);
-        self.blocks(number as u16);
     }
 
     fn boat(&mut self, n: usize, total: usize, lane: usize, row: usize) {
@@ -152,6 +162,57 @@ impl Scene {
     }
 }
 
+/// A scene twice as wide and high as the picture, which is a window over it.
+#[derive(Debug, Clone)]
+pub struct WideScene {
+    wide: Scene,
+    /// The picture.
+    pub picture: Scene,
+}
+
+impl WideScene {
+    /// For a picture of this size.
+    #[must_use]
+    pub fn new(width: usize, height: usize, tint: u8) -> Self {
+        let mut wide = Scene::new(width * 2, height * 2, tint);
+        // Light falls from the right, so that any two windows differ.
+        for row in wide.background.0.chunks_mut(width * 2) {
+            for (col, pixel) in row.iter_mut().enumerate() {
+                *pixel = pixel.saturating_add((col * 60 / (width * 2)) as u8);
+            }
+        }
+        Self { wide, picture: Scene::new(width, height, tint) }
+    }
+
+    /// Draws frame `n` as seen at this pan and tilt (-1 to 1) and zoom (0 to 1: once to four times).
+    pub fn draw(&mut self, n: usize, total: usize, name: &str, (pan, tilt, zoom): (f64, f64, f64)) {
+        self.wide.view(n, total);
+        let (w, h) = (self.picture.width, self.picture.height);
+        let factor = 1.0 + 3.0 * zoom.clamp(0.0, 1.0);
+        let (view_w, view_h) = (w as f64 / factor, h as f64 / factor);
+        let left = (pan.clamp(-1.0, 1.0) + 1.0) / 2.0 * (2.0 * w as f64 - view_w);
+        let top = (1.0 - tilt.clamp(-1.0, 1.0)) / 2.0 * (2.0 * h as f64 - view_h);
+        let column = |x: usize, of: usize| ((left + x as f64 * view_w / w as f64) as usize).min(2 * w - 1) / of;
+        let columns: Vec<usize> = (0..w).map(|x| column(x, 1)).collect();
+        let half: Vec<usize> = (0..w / 2).map(|x| column(2 * x, 2)).collect();
+        for y in 0..h {
+            let from = ((top + y as f64 * view_h / h as f64) as usize).min(2 * h - 1);
+            let row = &self.wide.y[from * 2 * w..(from + 1) * 2 * w];
+            for (to, x) in self.picture.y[y * w..(y + 1) * w].iter_mut().zip(&columns) {
+                *to = row[*x];
+            }
+            if y % 2 == 0 {
+                let (at, from) = (y / 2 * (w / 2), from / 2 * w);
+                for (x, half) in half.iter().enumerate() {
+                    self.picture.u[at + x] = self.wide.u[from + half];
+                    self.picture.v[at + x] = self.wide.v[from + half];
+                }
+            }
+        }
+        self.picture.mark(n, name);
+    }
+}
+
 /// Reads the frame's number back from decoded luma; `None` when a block is grey or the parity is wrong.
 #[must_use]
 pub fn read_blocks(luma: &[u8], width: usize, height: usize, stride: usize) -> Option<u16> {
@@ -190,5 +251,17 @@ mod tests {
             }
         }
         assert_eq!(read_blocks(&[128; 320 * 180], 320, 180, 320), None);
+    }
+
+    #[test]
+    fn a_window_over_the_wide_scene_shows_other_things_elsewhere() {
+        let mut scene = WideScene::new(320, 180, 3);
+        let mut seen = Vec::new();
+        for place in [(0.0, 0.0, 0.0), (-1.0, 0.0, 0.0), (1.0, 1.0, 0.0), (0.0, -1.0, 0.0), (0.0, 0.0, 1.0), (9.0, -9.0, 9.0)] {
+            scene.draw(7, 50, "finish-tower", place);
+            assert_eq!(read_blocks(&scene.picture.y, 320, 180, 320), Some(7));
+            assert!(!seen.contains(&scene.picture.y), "{place:?} looks like another place");
+            seen.push(scene.picture.y.clone());
+        }
     }
 }

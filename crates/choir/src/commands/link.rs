@@ -34,6 +34,7 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
         show: ShowSettings { name: "link".into(), latency: DEFAULT_LATENCY },
         lines: vec![Line { name: "in".into(), title: "in".into(), from, expect: Expect::default() }],
         feeds: vec![Feed { name: "out".into(), title: "out".into(), line: "in".into(), to: vec![to] }],
+        devices: Vec::new(),
     };
     let (open_gate, gate) = Stop::new();
     let show = Show::start_gated(&sheet, Path::new("."), &gate).await?;

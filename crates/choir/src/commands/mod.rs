@@ -3,14 +3,17 @@
 pub mod ask;
 pub mod check;
 pub mod demo;
+pub mod device;
+pub mod find;
 pub mod inspect;
 pub mod link;
+pub mod ptz;
 pub mod run;
 pub mod sim;
 
 use crate::{
     args::Args,
-    exit::{FAILED, Failure, USAGE},
+    exit::{FAILED, Failure, SYSTEM, USAGE},
 };
 use choir_core::{
     Finding, Grade,
@@ -19,7 +22,11 @@ use choir_core::{
 };
 use clap::CommandFactory;
 use clap_complete::Shell;
-use std::{fs, io, path::Path, time::Duration};
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+    time::Duration,
+};
 
 /// Prints completions.
 pub fn completions(shell: Shell) {
@@ -46,6 +53,68 @@ fn folder_of(sheet: &Path) -> &Path {
     sheet.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
+/// The sheet that a device's entry is in: as given, by the environment, or the only one here.
+fn which_sheet(given: Option<&Path>) -> Result<PathBuf, Failure> {
+    if let Some(sheet) = given {
+        return Ok(sheet.to_owned());
+    }
+    if let Some(sheet) = std::env::var_os("CHOIR_SHEET") {
+        return Ok(sheet.into());
+    }
+    let has_devices = |p: &PathBuf| {
+        p.extension().is_some_and(|e| e == "toml") && fs::read_to_string(p).is_ok_and(|t| t.lines().any(|l| l.trim_start().starts_with("[[device]]")))
+    };
+    let mut found: Vec<PathBuf> = fs::read_dir(".")?.filter_map(|e| Some(e.ok()?.file_name().into())).filter(has_devices).collect();
+    found.sort();
+    match found.as_slice() {
+        [one] => Ok(one.clone()),
+        [] => Err(Failure::new(USAGE, "no patch sheet with devices lies here: name it with --sheet, or set CHOIR_SHEET")),
+        many => {
+            let names: Vec<String> = many.iter().map(|p| p.display().to_string()).collect();
+            Err(Failure::new(USAGE, format!("several patch sheets with devices lie here ({}): name one with --sheet", names.join(", "))))
+        }
+    }
+}
+
+/// Replaces a file's text; a full disk leaves the old one as it was.
+fn replace_text(path: &Path, text: &str) -> Result<(), Failure> {
+    let fail = |e: io::Error| Failure::new(SYSTEM, format!("{}: cannot be written, and is as it was: {e}", path.display()));
+    // A link keeps leading to the file that it leads to.
+    let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    let beside = target.with_extension("toml.new");
+    let write = || {
+        fs::write(&beside, text)?;
+        if let Ok(old) = fs::metadata(&target) {
+            fs::set_permissions(&beside, old.permissions())?;
+        }
+        fs::File::open(&beside)?.sync_all()?;
+        fs::rename(&beside, &target)
+    };
+    write().map_err(|e| {
+        let _ = fs::remove_file(&beside);
+        fail(e)
+    })
+}
+
+/// Asks on the terminal; without one, only a yes given beforehand counts.
+fn confirm(question: &str, yes: bool) -> Result<(), Failure> {
+    use std::io::{BufRead, IsTerminal, Write};
+    if yes {
+        return Ok(());
+    }
+    if !io::stdin().is_terminal() {
+        return Err(Failure::new(USAGE, format!("{question} There is no terminal to ask on: add --yes")));
+    }
+    eprint!("{question} [y/N] ");
+    let _ = io::stderr().flush();
+    let mut answer = String::new();
+    io::stdin().lock().read_line(&mut answer)?;
+    match answer.trim().to_lowercase().as_str() {
+        "y" | "yes" => Ok(()),
+        _ => Err(Failure::new(FAILED, "nothing was done")),
+    }
+}
+
 /// Reads a URL of the command line, telling everything that is wrong with it.
 fn read_url(text: &str) -> Result<Link, Failure> {
     let (link, problems) = parse_url(text);
@@ -58,7 +127,7 @@ fn read_url(text: &str) -> Result<Link, Failure> {
 }
 
 /// Waits for Ctrl-C, a polite kill, or the time to pass.
-async fn until_stopped(for_time: Option<Duration>) {
+pub async fn until_stopped(for_time: Option<Duration>) {
     let time = async {
         match for_time {
             Some(t) => tokio::time::sleep(t).await,

@@ -2,13 +2,13 @@
 
 use super::{read_url, until_stopped};
 use crate::{
-    args::{CameraArgs, PathArgs, Sim, SimArgs, SwitcherArgs},
-    exit::{FAILED, Failure, SYSTEM},
+    args::{CameraArgs, PathArgs, Sim, SimArgs, SimDeviceArgs, SwitcherArgs},
+    exit::{FAILED, Failure, SYSTEM, USAGE},
     output::tables,
 };
 use choir_core::{
     link::{DEFAULT_LATENCY, FileLink, Link},
-    secret::Secret,
+    secret::{Secret, SecretText},
     units::Bitrate,
 };
 use choir_net::{port::Stop, secrets};
@@ -16,6 +16,7 @@ use choir_path::{Faults, PathStats};
 use choir_proto::rtsp::Credentials;
 use choir_sim::{
     camera::{self, CameraSettings, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE},
+    device as sim_device,
     relay::{self, RelaySettings},
     switcher,
 };
@@ -25,6 +26,7 @@ pub async fn run(args: SimArgs) -> Result<(), Failure> {
     match args.what {
         Sim::Camera(a) => camera(a, Kind { size: (1280, 720), rate: 25, bitrate: 4_000_000, latency: DEFAULT_LATENCY }).await,
         Sim::FieldUnit(a) => camera(a, Kind { size: (640, 360), rate: 25, bitrate: 2_500_000, latency: Duration::from_millis(400) }).await,
+        Sim::Device(a) => device(a).await,
         Sim::Switcher(a) => switcher(a).await,
         Sim::Path(a) => path(*a).await,
     }
@@ -87,7 +89,7 @@ async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<()
     };
     let (stop_it, stop) = Stop::new();
     let group = args.group.map(|g| (g.ip(), g.port()));
-    let settings = RtspCameraSettings { listen, main, sub, credentials, group, manners: args.manner.clone() };
+    let settings = RtspCameraSettings { listen, main, sub, credentials, group, manners: args.manner.clone(), head: None };
     let camera = super::run::or_interrupted(camera::start_rtsp(settings, stop)).await??;
     for status in &camera.statuses {
         eprintln!("{} waits at {}", args.name, status.look().paste.join(" or "));
@@ -99,6 +101,32 @@ async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<()
     camera.wait().await;
     println!("{}: asked {requests} times, played {plays} times, {sent} packets sent", args.name);
     if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "nobody has looked")) }
+}
+
+/// A device with its control.
+async fn device(args: SimDeviceArgs) -> Result<(), Failure> {
+    if !args.at.is_loopback() {
+        return Err(Failure::new(USAGE, format!("{}: a stand-in lives in 127.0.0.0/8 only", args.at)));
+    }
+    let password = match &args.password_env {
+        Some(variable) => secrets::fetch_text(&Secret::Env(variable.clone()), Path::new(".")).map_err(|e| Failure::new(SYSTEM, e.to_string()))?,
+        None => SecretText::new("admin"),
+    };
+    let credentials = Credentials::new(&args.user, password.reveal());
+    let settings = match args.kind.as_str() {
+        "encoder" => sim_device::Settings::encoder(&args.name, args.at, credentials),
+        _ => sim_device::Settings::ptz_camera(&args.name, args.at, credentials),
+    };
+    let (stop_it, stop) = Stop::new();
+    let device = super::run::or_interrupted(sim_device::start(settings, stop)).await??;
+    eprintln!("{}: ONVIF at {}, user {}, streams at rtsp://{}:8554/main and /sub", args.name, device.at(), args.user, args.at);
+    until_stopped(args.for_time).await;
+    let (asked, refused) = (device.counts().requests.load(Ordering::Relaxed), device.counts().refused.load(Ordering::Relaxed));
+    let at = device.at();
+    let _ = stop_it.send(true);
+    device.wait().await;
+    println!("{}: at {at} in the end, asked {asked} times, {refused} wrong passwords", args.name);
+    Ok(())
 }
 
 async fn switcher(args: SwitcherArgs) -> Result<(), Failure> {

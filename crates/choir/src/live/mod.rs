@@ -10,6 +10,7 @@ mod charts;
 mod draw;
 mod feeds;
 mod lines;
+pub mod ptz;
 mod theme;
 
 use crate::exit::{FAILED, Failure, SHOW};

@@ -1,7 +1,9 @@
 //! What commands print: tables for people, lines for logs.
 
+pub mod devices;
 pub mod events;
 pub mod facts;
+pub mod found;
 pub mod tables;
 
 /// `1 line`, `2 lines`.

@@ -16,7 +16,7 @@ pub fn width() -> usize {
 }
 
 /// Rows with aligned columns. A column whose head starts with `>` is set flush right.
-fn table(heads: &[&str], rows: &[Vec<String>]) -> String {
+pub fn table(heads: &[&str], rows: &[Vec<String>]) -> String {
     let name = |h: &str| h.trim_start_matches('>').to_owned();
     let mut widths: Vec<usize> = heads.iter().map(|h| name(h).width()).collect();
     for row in rows {
@@ -176,7 +176,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
 }
 
 /// Leaves out columns from the right until the table fits.
-fn fit(heads: &[&str], rows: &[Vec<String>], width: usize) -> String {
+pub fn fit(heads: &[&str], rows: &[Vec<String>], width: usize) -> String {
     for keep in (4..=heads.len()).rev() {
         let cut: Vec<Vec<String>> = rows.iter().map(|r| r[..keep.min(r.len())].to_vec()).collect();
         let text = table(&heads[..keep], &cut);

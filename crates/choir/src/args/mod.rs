@@ -1,5 +1,9 @@
 //! The command line, as plain data.
 
+mod device;
+
+pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
+
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
 use choir_sim::camera::Manner;
@@ -27,6 +31,12 @@ pub enum Command {
     Demo(DemoArgs),
     /// Carry one link from here to there, without a patch sheet.
     Link(LinkArgs),
+    /// Find devices: listen, ask all, and ask each address.
+    Find(FindArgs),
+    /// Show, compare, set, move and restart the sheet's devices.
+    Device(DeviceArgs),
+    /// Steer a camera: presets, moves, a live panel.
+    Ptz(PtzArgs),
     /// Join a source for a few seconds and say what is there.
     Inspect(InspectArgs),
     /// Read a patch sheet and say what is wrong with it. Touches no network.
@@ -45,7 +55,7 @@ pub enum Command {
     Release(LineArgs),
     /// End a running show.
     Stop(ShowArgs),
-    /// Stand-ins to rehearse against: camera, field-unit, switcher, path.
+    /// Stand-ins to rehearse against: camera, field-unit, device, switcher, path.
     Sim(SimArgs),
     /// Print completions for a shell.
     Completions {
@@ -242,6 +252,8 @@ pub enum Sim {
     Camera(CameraArgs),
     /// A field unit: a camera with the settings of a moving one (640x360, 2.5 Mbps, 400 ms).
     FieldUnit(CameraArgs),
+    /// A device with its control: ONVIF, VISCA, discovery, streams that change when they are set.
+    Device(SimDeviceArgs),
     /// A switcher: inputs that measure what reaches them.
     Switcher(SwitcherArgs),
     /// A bad network path: a two-way UDP relay with faults.

@@ -1,0 +1,123 @@
+//! A head that turns: where it looks at any time, from its last order.
+
+use std::{
+    sync::{Mutex, PoisonError},
+    time::{Duration, Instant},
+};
+
+/// Of the range in a second, at full speed.
+const SPEED: f64 = 0.8;
+/// Of the range in a second, on the way to a place.
+const TRAVEL: f64 = 2.0;
+
+/// Pan and tilt from -1 to 1, zoom from 0 to 1.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Place {
+    /// Pan.
+    pub pan: f64,
+    /// Tilt.
+    pub tilt: f64,
+    /// Zoom.
+    pub zoom: f64,
+}
+
+impl Place {
+    fn along(self, by: Self, times: f64) -> Self {
+        Self {
+            pan: (self.pan + by.pan * times).clamp(-1.0, 1.0),
+            tilt: (self.tilt + by.tilt * times).clamp(-1.0, 1.0),
+            zoom: (self.zoom + by.zoom * times).clamp(0.0, 1.0),
+        }
+    }
+
+    fn towards(self, to: Self, step: f64) -> Self {
+        let near = |a: f64, b: f64| if (b - a).abs() <= step { b } else { a + step.copysign(b - a) };
+        Self { pan: near(self.pan, to.pan), tilt: near(self.tilt, to.tilt), zoom: near(self.zoom, to.zoom) }
+    }
+}
+
+#[derive(Debug, Clone, Copy)]
+enum Order {
+    Rest,
+    /// At these speeds, until then.
+    Drive(Place, Option<Instant>),
+    Travel(Place),
+}
+
+#[derive(Debug)]
+struct Now {
+    place: Place,
+    since: Instant,
+    order: Order,
+}
+
+/// A head.
+#[derive(Debug)]
+pub struct Head(Mutex<Now>);
+
+impl Default for Head {
+    fn default() -> Self {
+        Self(Mutex::new(Now { place: Place::default(), since: Instant::now(), order: Order::Rest }))
+    }
+}
+
+impl Head {
+    fn look<T>(&self, change: impl FnOnce(&mut Now) -> T) -> T {
+        let mut s = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = Instant::now();
+        let passed = now.saturating_duration_since(s.since).as_secs_f64();
+        match s.order {
+            Order::Rest => {}
+            Order::Drive(speed, until) => {
+                let over = until.is_some_and(|u| u <= now);
+                let passed = until.map_or(passed, |u| passed.min(u.saturating_duration_since(s.since).as_secs_f64()));
+                s.place = s.place.along(speed, passed * SPEED);
+                if over {
+                    s.order = Order::Rest;
+                }
+            }
+            Order::Travel(to) => {
+                s.place = s.place.towards(to, passed * TRAVEL);
+                if s.place == to {
+                    s.order = Order::Rest;
+                }
+            }
+        }
+        s.since = now;
+        change(&mut s)
+    }
+
+    /// Where it looks.
+    pub fn place(&self) -> Place {
+        self.look(|s| s.place)
+    }
+
+    /// It turns.
+    pub fn moving(&self) -> bool {
+        self.look(|s| !matches!(s.order, Order::Rest))
+    }
+
+    /// Turns at these speeds (-1 to 1), at most for a time.
+    pub fn drive(&self, speed: Place, at_most: Option<Duration>) {
+        self.look(|s| s.order = Order::Drive(speed, at_most.map(|d| s.since + d)));
+    }
+
+    /// Turns on with a changed speed, as VISCA has one order for each pair of axes.
+    pub fn change(&self, change: impl FnOnce(&mut Place)) {
+        self.look(|s| {
+            let mut speed = if let Order::Drive(speed, _) = s.order { speed } else { Place::default() };
+            change(&mut speed);
+            s.order = if speed == Place::default() { Order::Rest } else { Order::Drive(speed, None) };
+        });
+    }
+
+    /// Goes to a place.
+    pub fn travel(&self, to: Place) {
+        self.look(|s| s.order = Order::Travel(to));
+    }
+
+    /// Stands still.
+    pub fn stop(&self) {
+        self.look(|s| s.order = Order::Rest);
+    }
+}

@@ -1,0 +1,201 @@
+//! `choir find`: devices on the network, and into the sheet with them.
+
+use super::{confirm, interrupted, replace_text};
+use crate::{
+    args::FindArgs,
+    exit::{FAILED, Failure, SYSTEM, USAGE},
+    output::{found, plural, tables},
+};
+use choir_core::{
+    find::{Found, RANGE_MAX, ServiceKind, plan},
+    sheet::{NewDevice, add_devices, device_name, read_sheet},
+};
+use choir_net::discover::{FindEvent, FindOptions, FindResult, find, own_interfaces};
+use crossterm::{cursor, execute, terminal};
+use std::{
+    collections::{BTreeMap, HashSet},
+    fs,
+    io::{self, BufRead, IsTerminal, Write, stderr, stdin},
+    net::Ipv4Addr,
+    path::Path,
+};
+use tokio::sync::mpsc;
+
+pub async fn run(args: FindArgs) -> Result<(), Failure> {
+    if args.add.is_some() && args.choose.is_none() && !stdin().is_terminal() {
+        return Err(Failure::new(USAGE, "there is no terminal to choose on: add --choose all, or --choose with numbers or addresses"));
+    }
+    let own = own_interfaces().map_err(|e| Failure::new(SYSTEM, format!("this machine's interfaces cannot be read: {e}")))?;
+    let scan = plan(args.what.as_deref(), &own).map_err(|e| Failure::new(USAGE, e.to_string()))?;
+    let count = scan.addresses.len();
+    if count > RANGE_MAX {
+        confirm(&format!("{count} addresses are to be asked, which takes about {} s.", count / 60), args.yes)?;
+    }
+    let defaults = FindOptions::default();
+    let options = FindOptions {
+        packets_per_second: args.pace.unwrap_or(defaults.packets_per_second),
+        factory: args.factory.clone(),
+        listen: args.listen,
+    };
+    let ways: Vec<&str> = scan.interfaces.iter().map(|i| i.name.as_str()).collect();
+    let by = if ways.is_empty() { "nobody is asked by multicast".to_owned() } else { format!("by multicast on {}", ways.join(", ")) };
+    eprintln!("asking {}, {by}", plural(count, "address").replace("addresss", "addresses"));
+    let (tx, rx) = mpsc::channel(256);
+    let drawing = tokio::spawn(draw(rx, !args.json));
+    let result = find(scan, &options, tx, interrupted()).await;
+    let _ = drawing.await;
+    let result = result.map_err(|e| Failure::new(SYSTEM, e.to_string()))?;
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&result.devices).unwrap_or_default());
+    } else {
+        print!("{}", found::table(&result.devices, tables::width()));
+    }
+    eprintln!("{}", summary(&result, count));
+    if let Some(sheet) = &args.add {
+        add(sheet, &result.devices, args.choose.as_deref())?;
+    }
+    if result.devices.is_empty() { Err(Failure::told(FAILED)) } else { Ok(()) }
+}
+
+fn summary(r: &FindResult, count: usize) -> String {
+    let found = plural(r.devices.len(), "device");
+    let end = if r.asked < count { format!("ended early: {} of {count} addresses asked", r.asked) } else { format!("{count} addresses asked") };
+    format!("{found} found; {end}, {} answer in some way", r.answering)
+}
+
+/// Draws the table as it grows, where somebody can see it.
+async fn draw(mut events: mpsc::Receiver<FindEvent>, table: bool) {
+    let live = stderr().is_terminal();
+    let (mut devices, mut progress, mut drawn): (BTreeMap<Ipv4Addr, Found>, _, u16) = (BTreeMap::new(), (0, 0), 0);
+    while let Some(event) = events.recv().await {
+        match event {
+            FindEvent::Device(f) => {
+                devices.extend(f.address.map(|a| (a, *f)));
+            }
+            FindEvent::Progress(n, of) => progress = (n, of),
+            FindEvent::Note(text) => {
+                clear(drawn, live);
+                drawn = 0;
+                eprintln!("note: {text}");
+            }
+        }
+        // What has come in the meantime is drawn with it.
+        if !live || !events.is_empty() {
+            continue;
+        }
+        clear(drawn, live);
+        let (width, height) = terminal::size().unwrap_or((80, 24));
+        let all: Vec<Found> = devices.values().cloned().collect();
+        let text = if table { found::table(&all, usize::from(width)) } else { String::new() };
+        // Only what fits; the whole comes at the end.
+        let room = usize::from(height.saturating_sub(2));
+        let lines: Vec<&str> = text.lines().collect();
+        let shown = &lines[..lines.len().min(room)];
+        drawn = shown.len() as u16 + 1;
+        shown.iter().for_each(|l| eprintln!("{l}"));
+        eprintln!("{} of {} addresses asked, {}", progress.0, progress.1, plural(all.len(), "device"));
+    }
+    clear(drawn, live);
+}
+
+fn clear(lines: u16, live: bool) {
+    if live && lines > 0 {
+        let _ = execute!(stderr(), cursor::MoveToPreviousLine(lines), terminal::Clear(terminal::ClearType::FromCursorDown));
+    }
+}
+
+/// Writes the chosen ones into the sheet.
+fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<(), Failure> {
+    if devices.is_empty() {
+        return Ok(());
+    }
+    let before = match fs::read_to_string(sheet) {
+        Ok(text) => text,
+        Err(e) if e.kind() == io::ErrorKind::NotFound => String::new(),
+        Err(e) => return Err(Failure::new(USAGE, format!("{}: cannot be read: {e}", sheet.display()))),
+    };
+    let list = match choose {
+        Some(list) => list.to_owned(),
+        None => {
+            eprint!("Which are to be written into {}? (numbers with commas between, all, or nothing) ", sheet.display());
+            let _ = stderr().flush();
+            let mut line = String::new();
+            stdin().lock().read_line(&mut line)?;
+            line.trim().to_owned()
+        }
+    };
+    let chosen = chosen(&list, devices).map_err(|e| Failure::new(USAGE, e))?;
+    let old = read_sheet(&before).0;
+    let known: HashSet<std::net::IpAddr> = old.iter().flat_map(|s| s.devices.iter().map(|d| d.address)).collect();
+    let mut names: HashSet<String> = old.iter().flat_map(|s| s.devices.iter().map(|d| d.name.clone())).collect();
+    let mut new = Vec::new();
+    for d in chosen {
+        let Some(address) = d.address else { continue };
+        if known.contains(&address.into()) {
+            eprintln!("{address} is in the sheet already");
+            continue;
+        }
+        let model = d.model.clone().unwrap_or_else(|| d.what.clone());
+        let name = device_name(d.name.as_deref().unwrap_or(&model), &names);
+        names.insert(name.clone());
+        let (control, port) = match (d.port(ServiceKind::Onvif), d.port(ServiceKind::Visca)) {
+            (Some(port), _) => ("onvif", Some(port)),
+            (None, Some(_)) => ("visca", None),
+            (None, None) => ("manual", None),
+        };
+        new.push(NewDevice {
+            title: [d.maker.clone(), d.model.clone()].into_iter().flatten().collect::<Vec<_>>().join(" "),
+            kind: d.kind().into(),
+            address: port.map_or_else(|| address.to_string(), |p| format!("{address}:{p}")),
+            control: control.into(),
+            name,
+        });
+    }
+    for d in &mut new {
+        if d.title.is_empty() {
+            d.title.clone_from(&d.name);
+        }
+    }
+    if new.is_empty() {
+        eprintln!("nothing was written");
+        return Ok(());
+    }
+    let after = add_devices(&before, &new).map_err(|e| Failure::new(FAILED, format!("{}: {e}", sheet.display())))?;
+    replace_text(sheet, &after)?;
+    for d in &new {
+        eprintln!("{}: {} is device \"{}\", control {}", sheet.display(), d.address, d.name, d.control);
+    }
+    eprintln!("Where a login is wanted, add user and password = {{ file = \"PATH\" }} to the entry.");
+    Ok(())
+}
+
+/// Numbers of the table, addresses, or all.
+fn chosen<'a>(list: &str, devices: &'a [Found]) -> Result<Vec<&'a Found>, String> {
+    if list.eq_ignore_ascii_case("all") {
+        return Ok(devices.iter().collect());
+    }
+    let one = |word: &str| {
+        let by_number = word.parse::<usize>().ok().and_then(|n| devices.get(n.checked_sub(1)?));
+        let by_address = || devices.iter().find(|d| d.address.is_some_and(|a| a.to_string() == word));
+        by_number.or_else(by_address).ok_or_else(|| format!("\"{word}\" is neither a number of the table (1 to {}) nor an address in it", devices.len()))
+    };
+    list.split(',').map(str::trim).filter(|w| !w.is_empty()).map(one).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn devices_are_chosen_by_number_address_or_all() {
+        let one = |n: u8| Found { address: Some([127, 20, 0, n].into()), ..Found::default() };
+        let devices = [one(9), one(11), one(12)];
+        let last = |list: &str| chosen(list, &devices).map(|c| c.iter().filter_map(|d| Some(d.address?.octets()[3])).collect::<Vec<_>>());
+        assert_eq!(last("all"), Ok(vec![9, 11, 12]));
+        assert_eq!(last("1, 127.20.0.12"), Ok(vec![9, 12]));
+        assert_eq!(last(""), Ok(vec![]));
+        for bad in ["0", "4", "127.20.0.10", "x"] {
+            assert!(last(bad).is_err(), "{bad}");
+        }
+    }
+}

@@ -1,0 +1,121 @@
+//! `choir ptz`: presets, moves, and the live panel.
+
+use super::{device::device_of, folder_of, interrupted, load, read_text, replace_text, which_sheet};
+use crate::{
+    args::{MoveArgs, PtzAction, PtzArgs},
+    exit::{Failure, USAGE},
+    live,
+    output::tables::{digits, table},
+};
+use choir_core::{device::PresetView, sheet::set_preset_name};
+use choir_net::{
+    device::{DeviceError, credentials_of},
+    ptz::{MOVE_MAX, Position, Ptz, PtzError},
+};
+use choir_proto::visca::Drive;
+use std::{
+    io::{IsTerminal, stdout},
+    path::Path,
+};
+
+pub async fn run(args: PtzArgs) -> Result<(), Failure> {
+    let path = which_sheet(args.sheet.sheet.as_deref())?;
+    let sheet = load(&path, false)?;
+    let device = device_of(&sheet, &path, &args.name)?;
+    if args.action.is_none() && !stdout().is_terminal() {
+        return Err(Failure::new(USAGE, "the live panel needs a terminal: name what to do, like goto 3 (see --help)"));
+    }
+    let credentials = credentials_of(device, folder_of(&path)).map_err(DeviceError::from)?;
+    let by = args.by.unwrap_or(device.control);
+    // VISCA needs no login, and a proof is not to be asked for where none is wanted.
+    let ptz = Ptz::open(device, by, credentials).await?;
+    let Some(action) = args.action else { return live::ptz::run(ptz).await };
+    match action {
+        PtzAction::Goto { preset } => {
+            let at = ptz.goto(&preset).await?;
+            say(args.json, &at, format!("{}: going to preset {}", args.name, preset_words(&at)));
+        }
+        PtzAction::Store { preset, name } => store(&ptz, &path, &preset, name.as_deref(), args.json).await?,
+        PtzAction::List => list(&ptz.list().await?, &ptz, args.json),
+        PtzAction::Home => {
+            ptz.home().await?;
+            say(args.json, &"home", format!("{}: going home", args.name));
+        }
+        PtzAction::Move(m) => moving(&ptz, &m, args.json).await?,
+        PtzAction::Stop => {
+            ptz.stop().await?;
+            say(args.json, &"stopped", format!("{}: stopped", args.name));
+        }
+        PtzAction::Where => {
+            let p = ptz.position().await?;
+            say(args.json, &p, position_words(&args.name, &p));
+        }
+        PtzAction::Tally { lamp } => {
+            ptz.tally(lamp == "on").await?;
+            say(args.json, &lamp, format!("{}: tally lamp {lamp}", args.name));
+        }
+    }
+    Ok(())
+}
+
+fn say(json: bool, value: &impl serde::Serialize, words: String) {
+    if json { println!("{}", serde_json::to_string(value).unwrap_or_default()) } else { println!("{words}") }
+}
+
+fn preset_words(p: &PresetView) -> String {
+    if p.name.is_empty() { p.number.clone() } else { format!("{} \"{}\"", p.number, p.name) }
+}
+
+fn position_words(name: &str, p: &Position) -> String {
+    let moving = match p.moving {
+        Some(true) => ", moving",
+        Some(false) => ", standing still",
+        None => "",
+    };
+    let unit = if p.unit == "steps" { " (the camera's own steps)" } else { " of -1 to 1" };
+    format!("{name}: pan {}, tilt {}{unit}, zoom {} of 1{moving}", digits(p.pan), digits(p.tilt), digits(p.zoom))
+}
+
+async fn store(ptz: &Ptz, path: &Path, preset: &str, name: Option<&str>, json: bool) -> Result<(), Failure> {
+    let at = ptz.store(preset, name).await?;
+    if ptz.names_in_sheet()
+        && let (Some(preset_name), Ok(number)) = (name, at.number.parse())
+    {
+        let after = set_preset_name(&read_text(path)?, ptz.name(), number, preset_name);
+        let after = after.map_err(|e| Failure::new(crate::exit::FAILED, format!("stored as {}, but {e}", at.number)))?;
+        replace_text(path, &after)?;
+    }
+    let other = if at.number == preset { "" } else { " (the camera chose the number)" };
+    say(json, &at, format!("{}: stored as preset {}{other}", ptz.name(), preset_words(&at)));
+    Ok(())
+}
+
+fn list(presets: &[PresetView], ptz: &Ptz, json: bool) {
+    if json {
+        println!("{}", serde_json::to_string_pretty(presets).unwrap_or_default());
+    } else if presets.is_empty() {
+        let where_from = if ptz.names_in_sheet() { "the sheet names none, and VISCA cannot ask" } else { "the camera has none" };
+        println!("{}: no presets: {where_from}", ptz.name());
+    } else {
+        let rows: Vec<Vec<String>> = presets.iter().map(|p| vec![p.number.clone(), p.name.clone()]).collect();
+        print!("{}", table(&["preset", "name"], &rows));
+    }
+}
+
+async fn moving(ptz: &Ptz, m: &MoveArgs, json: bool) -> Result<(), Failure> {
+    let d = Drive { pan: m.pan, tilt: m.tilt, zoom: m.zoom };
+    if d == Drive::default() {
+        return Err(Failure::new(USAGE, "nothing would move: add --pan, --tilt or --zoom with a speed from -1 to 1"));
+    }
+    if m.time > MOVE_MAX {
+        return Err(Failure::new(USAGE, format!("a move lasts at most {} s", MOVE_MAX.as_secs())));
+    }
+    ptz.move_for(d, m.time, interrupted()).await?;
+    match ptz.position().await {
+        Ok(p) => say(json, &p, position_words(ptz.name(), &p)),
+        // It has moved and stopped; not every camera knows where it looks.
+        Err(PtzError::Onvif(_) | PtzError::Visca(_)) => say(json, &"stopped", format!("{}: moved and stopped", ptz.name())),
+        Err(e) => return Err(e.into()),
+    }
+    Ok(())
+}
