@@ -148,7 +148,8 @@ impl Ptz {
                 let found = all.iter().find(|p| p.number == which).or_else(|| all.iter().find(|p| p.name.eq_ignore_ascii_case(which)));
                 // "3" also means what a device calls "preset-3".
                 let tail = |p: &&PresetView| p.number.trim_start_matches(|c: char| !c.is_ascii_digit()).trim_start_matches('0') == which;
-                let Some(p) = found.or_else(|| all.iter().find(tail)) else {
+                let default = |p: &&PresetView| p.name == format!("Preset {which}");
+                let Some(p) = found.or_else(|| all.iter().find(tail)).or_else(|| all.iter().find(default)) else {
                     let known: Vec<String> = all.iter().map(|p| format!("{} ({})", p.number, p.name)).collect();
                     let known = if known.is_empty() { "none".into() } else { known.join(", ") };
                     return Err(PtzError::NoPreset { asked: which.into(), known });
@@ -174,9 +175,13 @@ impl Ptz {
                 let all = self.list().await?;
                 let old = all.iter().find(|p| p.number == which);
                 let name = name.map(str::to_owned).or(old.map(|p| p.name.clone())).unwrap_or_else(|| format!("Preset {which}"));
-                let call = ptz::set_preset(profile, &name, old.map(|p| p.number.as_str()));
-                let answer = s.lock().await.call(Which::Ptz, &call).await?;
-                let number = ptz::read_stored(&answer).or(old.map(|p| p.number.clone())).unwrap_or_default();
+                let mut session = s.lock().await;
+                // Some devices take a number that they do not have yet; others choose one themselves.
+                let answer = match session.call(Which::Ptz, &ptz::set_preset(profile, &name, Some(which))).await {
+                    Err(OnvifError::Fault { .. }) if old.is_none() => session.call(Which::Ptz, &ptz::set_preset(profile, &name, None)).await?,
+                    other => other?,
+                };
+                let number = ptz::read_stored(&answer).unwrap_or_else(|| which.to_owned());
                 Ok(PresetView { number, name })
             }
             By::Visca(v) => {

@@ -3,12 +3,13 @@
 
 use crate::{
     SimError,
-    camera::{self, Camera, CameraSettings, RtspCamera, RtspCameraSettings, SHIPPED_SIZE},
+    camera::{self, Camera, CameraSettings, SHIPPED_SIZE},
+    device::{self, Quirk, SimDevice, StreamState},
     relay::{self, Relay, RelaySettings},
     switcher::{self, Input},
 };
 use choir_core::{
-    link::{FileLink, Link, parse_url},
+    link::{Link, parse_url},
     secret::{Secret, SecretText},
     units::Bitrate,
     view::InputView,
@@ -16,7 +17,7 @@ use choir_core::{
 use choir_net::port::Stop;
 use choir_path::Faults;
 use choir_proto::rtsp::Credentials;
-use std::{net::SocketAddr, path::Path, sync::Arc, time::Duration};
+use std::{net::{Ipv4Addr, SocketAddr}, path::Path, sync::Arc, time::Duration};
 
 /// The show's sheet.
 pub const SHEET: &str = include_str!("../../../demo/regatta.toml");
@@ -31,13 +32,15 @@ const PASSPHRASE: &str = "rowing is a made-up sport";
 pub const CAMERA_VARIABLE: &str = "REGATTA_CAMERA";
 const CAMERA_USER: &str = "desk";
 const CAMERA_PASSWORD: &str = "four oars and a cox";
-/// Where the finish tower waits to be pulled.
-const FINISH_TOWER: &str = "127.20.0.11:8554";
+/// The PTZ camera on the finish tower.
+const FINISH_TOWER: &str = "127.20.0.11";
+/// Two spare encoders as they left the factory: with one address and the password that everybody knows.
+const SPARE_ENCODER: &str = "127.20.0.9";
 
 /// Everything outside Cable Choir.
 pub struct FarEnds {
     cameras: Vec<Camera>,
-    pulled: Vec<RtspCamera>,
+    devices: Vec<SimDevice>,
     relays: Vec<Relay>,
     inputs: Vec<Arc<Input>>,
 }
@@ -54,8 +57,8 @@ impl FarEnds {
         for camera in self.cameras {
             camera.wait().await;
         }
-        for camera in self.pulled {
-            camera.wait().await;
+        for device in self.devices {
+            device.wait().await;
         }
         for relay in self.relays {
             relay.wait().await;
@@ -176,7 +179,7 @@ fn address(text: &str, prefix: &str) -> Result<SocketAddr, SimError> {
 /// # Errors
 /// An address is taken: another demo runs there.
 pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
-    let mut far = FarEnds { cameras: Vec::new(), pulled: Vec::new(), relays: Vec::new(), inputs: Vec::new() };
+    let mut far = FarEnds { cameras: Vec::new(), devices: Vec::new(), relays: Vec::new(), inputs: Vec::new() };
     for (name, url) in INPUTS {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, stop).await?);
     }
@@ -209,7 +212,8 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         let stop = stop.clone();
         starting.spawn(async move { camera::start(settings, Path::new("."), stop).await });
     }
-    far.pulled.push(finish_tower(prefix, stop).await?);
+    far.devices.push(finish_tower(prefix, stop).await?);
+    far.devices.push(spare_encoder(prefix, stop).await?);
     while let Some(started) = starting.join_next().await {
         let started = started.map_err(|e| SimError::Encoder { who: "regatta".into(), what: e.to_string() })?;
         far.cameras.push(started?);
@@ -217,19 +221,22 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
     Ok(far)
 }
 
-/// The camera that is pulled: main and sub, only by the desk.
-async fn finish_tower(prefix: &str, stop: &Stop) -> Result<RtspCamera, SimError> {
-    let nowhere = Link::File(FileLink { path: None, repeat: false });
-    let main = CameraSettings { bitrate: Bitrate(5_000_000), ..CameraSettings::new("finish-tower", nowhere) };
-    let sub = CameraSettings { size: (320, 180), bitrate: Bitrate(400_000), ..main.clone() };
-    let settings = RtspCameraSettings {
-        listen: address(FINISH_TOWER, prefix)?,
-        main,
-        sub: Some(sub),
-        credentials: Some(Credentials::new(CAMERA_USER, CAMERA_PASSWORD)),
-        group: None,
-        manners: Vec::new(),
-        head: None,
+fn ip(text: &str, prefix: &str) -> Result<Ipv4Addr, SimError> {
+    let text = text.replace(PREFIX, prefix);
+    text.parse().map_err(|_| SimError::Encoder { who: "regatta".into(), what: text })
+}
+
+/// The camera that is pulled, steered and set: main and sub, only by the desk.
+async fn finish_tower(prefix: &str, stop: &Stop) -> Result<SimDevice, SimError> {
+    let credentials = Credentials::new(CAMERA_USER, CAMERA_PASSWORD);
+    let settings = device::Settings {
+        streams: [StreamState::new((1280, 720), 5000), StreamState::new((320, 180), 400)],
+        ..device::Settings::ptz_camera("finish-tower", ip(FINISH_TOWER, prefix)?, credentials)
     };
-    camera::start_rtsp(settings, stop.clone()).await
+    device::start(settings, stop.clone()).await
+}
+
+async fn spare_encoder(prefix: &str, stop: &Stop) -> Result<SimDevice, SimError> {
+    let settings = device::Settings::encoder("spare-encoder", ip(SPARE_ENCODER, prefix)?, Credentials::new("admin", "admin"));
+    device::start(device::Settings { quirks: vec![Quirk::Twin], ..settings }, stop.clone()).await
 }

@@ -8,7 +8,7 @@
 
 use super::{
     DeviceError, address,
-    prove::{Proof, link_of, prove},
+    prove::{Proof, by_show, link_of, prove},
     session, wait,
 };
 use crate::{
@@ -285,6 +285,15 @@ async fn proofs(plan: &Plan, report: &mut Report, progress: Progress<'_>, stop: 
             Some(s) => s.rate_control.as_deref() == Some("cbr"),
             None => wish.rate_control == Some(choir_core::device::RateControl::Constant),
         };
+        // A line that a running show carries cannot be joined a second time; the show measures it.
+        let shown = match (&own, &wish.line) {
+            (None, Some(line)) => by_show(&plan.sheet, line, name, wish, constant).await,
+            _ => None,
+        };
+        if let Some(proof) = shown {
+            report.proofs.push(proof);
+            continue;
+        }
         report.proofs.push(match own.or_else(by_line) {
             Some(link) => prove(name, &link, &plan.base, wish, constant, stop).await,
             None => Proof {

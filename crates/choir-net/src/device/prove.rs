@@ -1,13 +1,16 @@
 //! The proof on the wire: the stream is joined and measured.
 
 use crate::{
+    control::{Answer, Client, Request},
     inspect::{Look, inspect},
     port::Stop,
 };
 use choir_core::{
     device::{Difference, Measured, StreamWish, on_the_wire},
+    health::State,
     link::{Link, parse_url, show_url},
     secret::{Secret, SecretText},
+    sheet::Sheet,
     view::InspectView,
 };
 use serde::Serialize;
@@ -64,6 +67,28 @@ fn measured(v: &InspectView) -> Measured {
     }
 }
 
+/// What a running show measures on a line of this sheet; `None` when none runs or nothing comes.
+pub(super) async fn by_show(sheet: &Sheet, line: &str, stream: &str, wish: &StreamWish, constant: bool) -> Option<Proof> {
+    let Ok(Answer::View(view)) = Client::connect(None).await.ok()?.ask(&Request::View).await else { return None };
+    if view.show != sheet.show.name {
+        return None;
+    }
+    let line = view.lines.iter().find(|l| l.name == line && l.link.state.is_some_and(|s| matches!(s, State::Steady | State::Strained)))?;
+    let m = &line.media;
+    let codec = m.codec.as_ref()?;
+    let measured = Measured {
+        codec: Some(codec.to_lowercase().replace('.', "")),
+        size: m.size,
+        rate: m.rate,
+        keyframe_frames: m.keyframe_frames.map(|k| (k, k)),
+        bitrate_bps: m.streams.iter().find(|s| s.kind == *codec).map(|s| s.rate_bps),
+        audio: Some(m.audio.is_some()),
+    };
+    let differs = on_the_wire(stream, wish, constant, &measured);
+    let url = format!("{}, which the running show carries", line.link.url);
+    Some(Proof { stream: stream.into(), url, measured: Some(measured), reason: None, differs })
+}
+
 /// Joins a stream and measures it. `constant` says how its bitrate is to be judged.
 pub async fn prove(stream: &str, link: &Link, base: &Path, wish: &StreamWish, constant: bool, stop: &Stop) -> Proof {
     let url = show_url(link);
@@ -73,7 +98,7 @@ pub async fn prove(stream: &str, link: &Link, base: &Path, wish: &StreamWish, co
     let seen = inspect(link, base, Look { lasts, wait: WAIT }, None, stop).await;
     let failed = |reason: String| Proof { stream: stream.into(), url: url.clone(), reason: Some(reason), ..Proof::default() };
     match seen {
-        Err(e) => failed(e.to_string()),
+        Err(e) => failed(e.to_string().trim_start_matches(&format!("{url}: ")).to_owned()),
         Ok(v) if !v.found => failed(v.reason),
         Ok(v) => {
             let measured = measured(&v);

@@ -399,6 +399,10 @@ fn ptz(shared: &Shared, ask: &Element) -> Result<String> {
             let name = ask.text_at("PresetName").unwrap_or_default().to_owned();
             let at = head.place();
             let given = ask.number_at::<u8>("PresetToken");
+            let own = shared.has(Quirk::OwnPresetNumbers);
+            if given.is_some_and(|n| own && !shared.look(|s| s.presets.contains_key(&n))) {
+                return Err(wrong("NoToken"));
+            }
             let n = shared.look(|s| {
                 // Without a number it takes the first that is free.
                 let n = given.or_else(|| (1..=99).find(|n| !s.presets.contains_key(n)))?;

@@ -40,6 +40,8 @@ pub enum Quirk {
     DiesWhenSet,
     /// The first so many stops of its head are lost.
     LosesStops(u64),
+    /// It numbers its presets itself.
+    OwnPresetNumbers,
     /// A second device of the same kind is at the same address.
     Twin,
 }

@@ -48,7 +48,7 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
     if args.json {
         println!("{}", serde_json::to_string_pretty(&result.devices).unwrap_or_default());
     } else {
-        print!("{}", found::table(&result.devices, tables::width()));
+        println!("{}", found::table(&result.devices, tables::width()));
     }
     eprintln!("{}", summary(&result, count));
     if let Some(sheet) = &args.add {
