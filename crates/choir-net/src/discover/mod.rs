@@ -96,7 +96,8 @@ type Signs = mpsc::Sender<Sign>;
 /// # Errors
 /// The system does not tell its interfaces.
 pub async fn find(scan: Scan, options: &FindOptions, events: mpsc::Sender<FindEvent>, stop: impl Future<Output = ()>) -> io::Result<FindResult> {
-    let mut table = Table::new(&own_interfaces()?, &options.factory);
+    let own = own_interfaces()?;
+    let mut table = Table::new(&own, &options.factory);
     let (signs, mut incoming) = mpsc::channel(1024);
     let pacer = Arc::new(Pacer::new(options.packets_per_second));
     let mut helpers = JoinSet::new();
@@ -148,6 +149,10 @@ pub async fn find(scan: Scan, options: &FindOptions, events: mpsc::Sender<FindEv
         };
         match sign {
             Some(Sign::Of(ip, evidence)) => {
+                // Who was not asked and can be reached is not what is looked for; who cannot be reached is lost.
+                if addresses.binary_search(&ip).is_err() && own.iter().any(|i| i.reaches(ip)) {
+                    continue;
+                }
                 if table.add(ip, evidence)
                     && let Some(found) = table.get(ip)
                 {

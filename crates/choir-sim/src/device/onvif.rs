@@ -15,7 +15,12 @@ use choir_proto::{
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::{Request, Response, body::Incoming, header, service::service_fn};
 use hyper_util::rt::TokioIo;
-use std::{convert::Infallible, net::SocketAddr, sync::Arc, sync::atomic::Ordering};
+use std::{
+    convert::Infallible,
+    net::SocketAddr,
+    sync::{Arc, atomic::Ordering},
+    time::{Duration, SystemTime},
+};
 use tokio::net::TcpSocket;
 
 /// Longest request that is read.
@@ -62,20 +67,18 @@ pub(super) async fn serve(shared: &Arc<Shared>, life: &Stop) -> Result<(), SimEr
     Ok(())
 }
 
-fn reply(status: u16, kind: &str, body: String) -> Response<Full<Bytes>> {
+fn reply(shared: &Shared, status: u16, kind: &str, body: String) -> Response<Full<Bytes>> {
     let mut response = Response::new(Full::new(Bytes::from(body)));
     *response.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
     if let Ok(kind) = kind.parse() {
         response.headers_mut().insert(header::CONTENT_TYPE, kind);
     }
-    if let Ok(date) = httpdate_now().parse() {
+    // By its own clock, as everything.
+    let now = SystemTime::now() + Duration::from_secs(shared.settings.clock_ahead.unsigned_abs());
+    if let Ok(date) = httpdate::fmt_http_date(now).parse() {
         response.headers_mut().insert(header::DATE, date);
     }
     response
-}
-
-fn httpdate_now() -> String {
-    httpdate::fmt_http_date(std::time::SystemTime::now())
 }
 
 const SOAP: &str = "application/soap+xml; charset=utf-8";
@@ -83,27 +86,27 @@ const SOAP: &str = "application/soap+xml; charset=utf-8";
 async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Response<Full<Bytes>>, Infallible> {
     let (parts, body) = request.into_parts();
     if parts.method == hyper::Method::GET {
-        return Ok(if parts.uri.path() == "/" { reply(200, "text/html", page(&shared)) } else { reply(404, "text/plain", String::new()) });
+        return Ok(if parts.uri.path() == "/" { reply(&shared, 200, "text/html", page(&shared)) } else { reply(&shared, 404, "text/plain", String::new()) });
     }
-    let Ok(body) = Limited::new(body, REQUEST_MAX).collect().await else { return Ok(reply(400, "text/plain", String::new())) };
+    let Ok(body) = Limited::new(body, REQUEST_MAX).collect().await else { return Ok(reply(&shared, 400, "text/plain", String::new())) };
     if !parts.uri.path().starts_with("/onvif/") {
-        return Ok(reply(404, "text/plain", String::new()));
+        return Ok(reply(&shared, 404, "text/plain", String::new()));
     }
     shared.counts.requests.fetch_add(1, Ordering::Relaxed);
-    let Ok(envelope) = xml::read(&body.to_bytes()) else { return Ok(reply(400, SOAP, Fault::message(&["Sender", "WellFormed"], "not XML"))) };
+    let Ok(envelope) = xml::read(&body.to_bytes()) else { return Ok(reply(&shared, 400, SOAP, Fault::message(&["Sender", "WellFormed"], "not XML"))) };
     let Some(ask) = envelope.child("Body").and_then(|b| b.children.first()) else {
-        return Ok(reply(400, SOAP, Fault::message(&["Sender", "WellFormed"], "no body")));
+        return Ok(reply(&shared, 400, SOAP, Fault::message(&["Sender", "WellFormed"], "no body")));
     };
     let anyone = FOR_ANYONE.contains(&ask.name.as_str()) && !(ask.name == "GetSystemDateAndTime" && shared.has(Quirk::HidesClock));
     if !anyone && !knows(&shared, &envelope, parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()), parts.uri.path()) {
         if shared.has(Quirk::HttpDigest) {
-            let mut response = reply(401, "text/plain", String::new());
+            let mut response = reply(&shared, 401, "text/plain", String::new());
             if let Ok(offer) = challenge().header().parse() {
                 response.headers_mut().insert(header::WWW_AUTHENTICATE, offer);
             }
             return Ok(response);
         }
-        return Ok(reply(400, SOAP, Fault::message(&["Sender", "NotAuthorized"], "Sender not authorized")));
+        return Ok(reply(&shared, 400, SOAP, Fault::message(&["Sender", "NotAuthorized"], "Sender not authorized")));
     }
     if shared.has(Quirk::DiesWhenSet) && ask.name.starts_with("SetVideoEncoder") {
         shared.look(|s| s.dead = true);
@@ -113,8 +116,8 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
         std::future::pending::<()>().await;
     }
     Ok(match answer(&shared, ask) {
-        Answer::Body(text) => reply(200, SOAP, text),
-        Answer::Fault(codes, reason) => reply(if codes[0] == "Sender" { 400 } else { 500 }, SOAP, Fault::message(&codes, reason)),
+        Answer::Body(text) => reply(&shared, 200, SOAP, text),
+        Answer::Fault(codes, reason) => reply(&shared, if codes[0] == "Sender" { 400 } else { 500 }, SOAP, Fault::message(&codes, reason)),
     })
 }
 

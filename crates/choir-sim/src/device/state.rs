@@ -67,7 +67,7 @@ pub struct Settings {
     pub streams: [StreamState; 2],
     /// Its inputs: with a signal or without.
     pub inputs: Vec<bool>,
-    /// Seconds that its clock is ahead.
+    /// Seconds that its clock is ahead, not below 0.
     pub clock_ahead: i64,
     /// Own ways.
     pub quirks: Vec<Quirk>,

@@ -233,6 +233,9 @@ pub struct SimDeviceArgs {
     /// Its address, in 127.0.0.0/8.
     #[arg(long, value_name = "IP")]
     pub at: Ipv4Addr,
+    /// The address is one of a network namespace that was made for this.
+    #[arg(long, hide = true)]
+    pub in_namespace: bool,
     /// Its name.
     #[arg(long, default_value = "finish-tower")]
     pub name: String,

@@ -105,7 +105,7 @@ async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<()
 
 /// A device with its control.
 async fn device(args: SimDeviceArgs) -> Result<(), Failure> {
-    if !args.at.is_loopback() {
+    if !args.at.is_loopback() && !args.in_namespace {
         return Err(Failure::new(USAGE, format!("{}: a stand-in lives in 127.0.0.0/8 only", args.at)));
     }
     let password = match &args.password_env {

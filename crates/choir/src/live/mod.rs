@@ -95,7 +95,7 @@ pub async fn run(source: Source) -> Result<(), Failure> {
         Source::There(client) => tokio::spawn(feed_there(client, tx.clone(), requests)),
     };
     let done = Arc::new(AtomicBool::new(false));
-    let keys = std::thread::spawn({
+    std::thread::spawn({
         let (tx, done) = (tx, done.clone());
         move || read_keys(&tx, &done)
     });
@@ -125,7 +125,9 @@ pub async fn run(source: Source) -> Result<(), Failure> {
     drop(screen);
     done.store(true, Ordering::Release);
     feeder.abort();
-    let _ = keys.join();
+    // On a terminal that is gone the keyboard is never silent again: it is left behind after a moment.
+    let silent = async { while events.recv().await.is_some() {} };
+    let _ = tokio::time::timeout(2 * KEY_PATIENCE, silent).await;
     result
 }
 

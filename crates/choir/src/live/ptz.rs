@@ -184,7 +184,7 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
     let _ = execute!(stdout(), EnableFocusChange);
     let (tx, mut inputs) = mpsc::channel(64);
     let done = Arc::new(AtomicBool::new(false));
-    let keys = std::thread::spawn({
+    std::thread::spawn({
         let done = done.clone();
         move || read(&tx, &done)
     });
@@ -227,7 +227,9 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
     // The last word to the camera is a stop, whatever ended the panel.
     let _ = driving.await;
     asking.abort();
-    let _ = keys.join();
+    // On a terminal that is gone the keyboard is never silent again: it is left behind after a moment.
+    let silent = async { while inputs.recv().await.is_some() {} };
+    let _ = tokio::time::timeout(4 * KEY_PATIENCE, silent).await;
     if releases {
         let _ = execute!(stdout(), PopKeyboardEnhancementFlags);
     }

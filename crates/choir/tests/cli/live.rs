@@ -18,7 +18,7 @@ use std::{
 const PATIENCE: Duration = Duration::from_secs(20);
 
 /// A terminal with a `choir` in it.
-struct Screen {
+pub struct Screen {
     keyboard: File,
     slave: File,
     child: Child,
@@ -31,7 +31,12 @@ fn size(rows: u16, cols: u16) -> Winsize {
 }
 
 impl Screen {
-    fn open(place: &Place, args: &[&str]) -> Self {
+    pub fn open(place: &Place, args: &[&str]) -> Self {
+        Self::open_with(place, args, &[])
+    }
+
+    /// With more in its environment.
+    pub fn open_with(place: &Place, args: &[&str], more: &[(&str, &str)]) -> Self {
         let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).expect("a terminal");
         grantpt(&master).expect("granted");
         unlockpt(&master).expect("unlocked");
@@ -42,7 +47,7 @@ impl Screen {
         let choir = place.command(args);
         let mut command = Command::new("setsid");
         command.args(["--ctty", "--wait", CHOIR]).args(choir.get_args()).current_dir(place.dir.path()).env("TERM", "xterm-256color");
-        command.envs(choir.get_envs().filter_map(|(k, v)| Some((k, v?))));
+        command.envs(choir.get_envs().filter_map(|(k, v)| Some((k, v?)))).envs(more.iter().copied());
         let child = command.stdin(end()).stdout(end()).stderr(end()).spawn().expect("starts");
         let mut reader = File::from(master.try_clone().expect("cloned"));
         let (tx, output) = mpsc::channel();
@@ -58,7 +63,7 @@ impl Screen {
     }
 
     /// Waits until the screen has shown this since the last call.
-    fn shows(&mut self, wanted: &str) {
+    pub fn shows(&mut self, wanted: &str) {
         let end = Instant::now() + PATIENCE;
         while !self.seen.contains(wanted) {
             let left = end.saturating_duration_since(Instant::now());
@@ -69,8 +74,19 @@ impl Screen {
         self.seen.drain(..at);
     }
 
-    fn types(&mut self, keys: &str) {
+    pub fn types(&mut self, keys: &str) {
         self.keyboard.write_all(keys.as_bytes()).expect("typed");
+    }
+
+    /// The terminal goes away, as when its window is closed; waits for the end of what ran in it.
+    pub fn hang_up(mut self) {
+        let status = Command::new("kill").args(["-HUP", &self.child.id().to_string()]).status().expect("kill");
+        assert!(status.success());
+        let end = Instant::now() + PATIENCE;
+        while self.child.try_wait().expect("waits").is_none() {
+            assert!(Instant::now() < end, "it did not end with its terminal");
+            let _ = self.output.recv_timeout(Duration::from_millis(20));
+        }
     }
 }
 

@@ -2,9 +2,11 @@
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
+mod devices;
 mod lan;
 mod links;
 mod live;
+mod namespaces;
 mod place;
 mod shows;
 mod wire;
@@ -19,6 +21,9 @@ fn help_names_every_command_and_exit_code_and_needs_nothing() {
         "demo",
         "link",
         "inspect",
+        "find",
+        "device",
+        "ptz",
         "check",
         "run",
         "status",
@@ -33,7 +38,7 @@ fn help_names_every_command_and_exit_code_and_needs_nothing() {
     ] {
         assert!(out.stdout.contains(word), "{word}");
     }
-    for command in ["demo", "link", "inspect", "check", "run", "status", "take"] {
+    for command in ["demo", "link", "inspect", "find", "device", "ptz", "check", "run", "status", "take"] {
         assert!(place.run(&[command, "--help"]).stdout.contains("Example"), "{command}");
     }
     assert_eq!(place.run(&["nonsense"]).code, 2);

@@ -1,0 +1,111 @@
+//! Finding on a network of its own: real interfaces, multicast and hardware addresses, in network namespaces that
+//! the test makes. Where the system does not allow them it is skipped, unless CHOIR_NAMESPACES=required.
+
+use crate::place::{CHOIR, Place, Running};
+use std::process::Command;
+
+struct Site {
+    names: Vec<String>,
+    finder: String,
+}
+
+fn ip(args: &str) -> Result<(), String> {
+    let out = Command::new("ip").args(args.split(' ')).output().map_err(|e| format!("ip: {e}"))?;
+    if out.status.success() { Ok(()) } else { Err(format!("ip {args}: {}", String::from_utf8_lossy(&out.stderr).trim())) }
+}
+
+impl Site {
+    /// A boathouse with a bridge, and one namespace for each device address.
+    fn build(devices: &[&str]) -> Result<Self, String> {
+        let id = std::process::id();
+        let finder = format!("choir-{id}");
+        let mut site = Self { names: Vec::new(), finder: finder.clone() };
+        site.add(&finder)?;
+        ip(&format!("-n {finder} link add br0 type bridge"))?;
+        ip(&format!("-n {finder} link set br0 up"))?;
+        ip(&format!("-n {finder} address add 10.77.0.5/24 dev br0"))?;
+        // As a laptop has it; without it the system drops what comes from addresses that it knows no way to.
+        ip(&format!("-n {finder} route add default via 10.77.0.1"))?;
+        for (n, address) in devices.iter().enumerate() {
+            let name = format!("choir-{id}-{n}");
+            site.add(&name)?;
+            ip(&format!("-n {finder} link add port{n} type veth peer name eth0 netns {name}"))?;
+            ip(&format!("-n {finder} link set port{n} master br0 up"))?;
+            ip(&format!("-n {name} address add {address}/24 dev eth0"))?;
+            ip(&format!("-n {name} link set eth0 address 02:77:00:00:00:0{n} up"))?;
+            // Multicast goes out by the only interface there is.
+            ip(&format!("-n {name} route add 224.0.0.0/4 dev eth0"))?;
+        }
+        Ok(site)
+    }
+
+    fn add(&mut self, name: &str) -> Result<(), String> {
+        ip(&format!("netns add {name}"))?;
+        self.names.push(name.to_owned());
+        ip(&format!("-n {name} link set lo up"))
+    }
+
+    fn command(&self, place: &Place, name: &str, args: &[&str]) -> Command {
+        let choir = place.command(args);
+        let mut command = Command::new("ip");
+        command.args(["netns", "exec", name, CHOIR]).args(args).current_dir(place.dir.path());
+        command.envs(choir.get_envs().filter_map(|(k, v)| Some((k, v?))));
+        command
+    }
+
+    fn device(&self, place: &Place, n: usize, kind: &str, at: &str) -> Running {
+        let args = ["sim", "device", kind, "--at", at, "--in-namespace", "--name", "finish-tower"];
+        Running::of(self.command(place, &self.names[n + 1], &args))
+    }
+}
+
+impl Drop for Site {
+    fn drop(&mut self) {
+        for name in &self.names {
+            let _ = ip(&format!("netns del {name}"));
+        }
+    }
+}
+
+#[test]
+fn a_real_network_is_asked_listened_to_and_read() {
+    let place = Place::new();
+    let site = match Site::build(&["10.77.0.9", "10.77.0.9", "10.77.0.11", "192.168.100.88"]) {
+        Ok(site) => site,
+        Err(why) => {
+            assert!(std::env::var_os("CHOIR_NAMESPACES").is_none_or(|v| v != "required"), "{why}");
+            eprintln!("skipped, since this system allows no network namespaces: {why}");
+            return;
+        }
+    };
+    let mut devices = [
+        site.device(&place, 0, "encoder", "10.77.0.9"),
+        site.device(&place, 1, "encoder", "10.77.0.9"),
+        site.device(&place, 2, "ptz-camera", "10.77.0.11"),
+    ];
+    devices.iter_mut().for_each(|d| drop(d.says("ONVIF at")));
+    // Without a range: the subnets of this machine's interfaces.
+    let mut finding = Running::of(site.command(&place, &site.finder, &["find", "--factory", "10.77.0.9", "--listen", "9s", "--json"]));
+    finding.says("asking 253 addresses, by multicast on br0");
+    // From a subnet that is not ours nothing can be answered; its word on arrival is heard.
+    let mut lost = site.device(&place, 3, "encoder", "192.168.100.88");
+    lost.says("ONVIF at");
+    let (code, text) = finding.end();
+    assert_eq!(code, 0, "{:?}", finding.seen);
+    let found: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+    let by = |address: &str| {
+        let all = found.as_array().expect("a list");
+        all.iter().find(|d| d["address"] == address).unwrap_or_else(|| panic!("{address} in\n{found:#}")).clone()
+    };
+    let words = |d: &serde_json::Value| -> Vec<String> {
+        d["flags"].as_array().into_iter().flatten().filter_map(|f| Some(f["word"].as_str()?.to_owned())).collect()
+    };
+    let shared = by("10.77.0.9");
+    assert_eq!(words(&shared), ["factory-address", "shared-address"], "{found:#}");
+    assert_eq!(shared["macs"], serde_json::json!(["02:77:00:00:00:00", "02:77:00:00:00:01"]));
+    let camera = by("10.77.0.11");
+    assert_eq!((camera["what"].as_str(), camera["macs"][0].as_str()), (Some("PTZ camera"), Some("02:77:00:00:00:02")));
+    let outside = by("192.168.100.88");
+    assert_eq!(words(&outside), ["factory-address", "outside"]);
+    assert!(outside["flags"][1]["text"].as_str().expect("text").contains("192.168.100.254/24 dev br0"), "{outside:#}");
+}
