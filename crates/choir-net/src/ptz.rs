@@ -178,7 +178,9 @@ impl Ptz {
                 let mut session = s.lock().await;
                 // Some devices take a number that they do not have yet; others choose one themselves.
                 let answer = match session.call(Which::Ptz, &ptz::set_preset(profile, &name, Some(which))).await {
-                    Err(OnvifError::Fault { .. }) if old.is_none() => session.call(Which::Ptz, &ptz::set_preset(profile, &name, None)).await?,
+                    Err(OnvifError::Fault { .. }) if old.is_none() => {
+                        session.call(Which::Ptz, &ptz::set_preset(profile, &name, None)).await?
+                    }
                     other => other?,
                 };
                 let number = ptz::read_stored(&answer).unwrap_or_else(|| which.to_owned());
@@ -300,7 +302,10 @@ impl Ptz {
     pub async fn tally(&self, on: bool) -> Result<(), PtzError> {
         match &self.by {
             By::Onvif(..) => Err(PtzError::NoTally),
-            By::Visca(v) => Ok(drop(v.ask(Ask::Tally(on)).await?)),
+            By::Visca(v) => {
+                v.ask(Ask::Tally(on)).await?;
+                Ok(())
+            }
         }
     }
 }

@@ -133,7 +133,7 @@ fn announcements_come_back_and_are_bounded() {
     let scopes = vec!["onvif://www.onvif.org/name/finish%20tower%2".into(), "onvif://www.onvif.org/hardware/Heron%2020".into()];
     let a = Announcement { endpoint: "urn:uuid:1".into(), addresses: vec!["http://127.20.0.11/x".into()], scopes, leaving: false };
     for relates in [None, Some("urn:uuid:2")] {
-        assert_eq!(discovery::read_announcements(discovery::announce(&a, "urn:uuid:3", relates).as_bytes()), [a.clone()]);
+        assert_eq!(discovery::read_announcements(discovery::announce(&a, "urn:uuid:3", relates).as_bytes()), std::slice::from_ref(&a));
     }
     assert_eq!((a.scope("name"), a.scope("hardware"), a.scope("other")), (Some("finish tower%2".into()), Some("Heron 20".into()), None));
     let leaving = Announcement { leaving: true, ..a.clone() };

@@ -1,6 +1,5 @@
 //! VISCA to the byte, and a controller against a camera over a path that loses, doubles and reorders.
 
-
 #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
 use choir_path::{Faults, Path};
 use choir_proto::visca::{
@@ -131,7 +130,11 @@ impl Camera {
             self.done.push((h.sequence, ask));
             self.expects = Some(h.sequence);
         }
-        if h.kind == Payload::Inquiry { vec![reply(Reply::value(&[1, 2, 3, 4]))] } else { vec![reply(Reply::Taken(1)), reply(Reply::Done(1))] }
+        if h.kind == Payload::Inquiry {
+            vec![reply(Reply::value(&[1, 2, 3, 4]))]
+        } else {
+            vec![reply(Reply::Taken(1)), reply(Reply::Done(1))]
+        }
     }
 }
 
@@ -186,13 +189,8 @@ fn run(c: &mut Controller, camera: &mut Camera, seed: u64, faults: &Faults, mut 
 
 #[test]
 fn on_a_bad_path_each_command_is_done_once_and_in_order() {
-    let faults = Faults {
-        delay: Duration::from_millis(15),
-        jitter: Duration::from_millis(20),
-        loss: 0.2,
-        duplicate: 0.1,
-        ..Faults::default()
-    };
+    let faults =
+        Faults { delay: Duration::from_millis(15), jitter: Duration::from_millis(20), loss: 0.2, duplicate: 0.1, ..Faults::default() };
     for seed in 0..200 {
         let now = Instant::now();
         let (mut c, mut camera) = (Controller::new(Carrier::Ip, 1, now), Camera::default());

@@ -17,7 +17,12 @@ use choir_core::{
 use choir_net::port::Stop;
 use choir_path::Faults;
 use choir_proto::rtsp::Credentials;
-use std::{net::{Ipv4Addr, SocketAddr}, path::Path, sync::Arc, time::Duration};
+use std::{
+    net::{Ipv4Addr, SocketAddr},
+    path::Path,
+    sync::Arc,
+    time::Duration,
+};
 
 /// The show's sheet.
 pub const SHEET: &str = include_str!("../../../demo/regatta.toml");

@@ -137,7 +137,10 @@ fn everything_on_a_populated_range_is_found_and_what_is_odd_is_flagged() {
         let addresses: Vec<_> = result.devices.iter().filter_map(|d| d.address).collect();
         assert_eq!(addresses, [ip(41, 9), ip(41, 11)], "{:?}", result.devices);
         let [encoder_found, camera_found] = result.devices.as_slice() else { panic!() };
-        assert_eq!((camera_found.what.as_str(), camera_found.model.as_deref(), camera_found.login), ("PTZ camera", Some("Heron 20"), Some(true)));
+        assert_eq!(
+            (camera_found.what.as_str(), camera_found.model.as_deref(), camera_found.login),
+            ("PTZ camera", Some("Heron 20"), Some(true))
+        );
         let services: Vec<String> = camera_found.services.iter().map(|s| format!("{} {}", s.kind, s.port)).collect();
         assert_eq!(services, ["ONVIF 8000", "RTSP 8554", "VISCA 52381", "HTTP 8000"]);
         assert_eq!(camera_found.name.as_deref(), Some("finish-tower"));
@@ -181,7 +184,8 @@ fn an_encoder_restarts_rounds_and_says_so() {
             assert!((38_000..42_000).contains(&view.clock_ahead_ms.expect("a clock")), "{:?}", view.clock_ahead_ms);
             let signals: Vec<bool> = view.inputs.iter().map(|i| i.signal.is_some()).collect();
             assert_eq!(signals, [true, false, true, false]);
-            let wanted = "main = { codec = \"h265\", profile = \"main\", size = \"960x540\", rate = 25, bitrate = \"3 Mbps\", input = \"3\" }";
+            let wanted =
+                "main = { codec = \"h265\", profile = \"main\", size = \"960x540\", rate = 25, bitrate = \"3 Mbps\", input = \"3\" }";
             let (report, steps) = apply(&sheet(at, PASSWORD, wanted)).await;
             assert!(report.restarted && report.failed.is_none(), "{report:#?}");
             assert!(steps.iter().any(|s| matches!(s, Step::Back(ms) if *ms >= 2500)), "{steps:?}");
@@ -288,7 +292,9 @@ fn a_device_moves_to_a_free_address_and_back_to_dhcp() {
             let (_other, _keep) = a_device(Kind::PtzCamera, ip(net, 12), &[]).await;
             let refused = |r: Result<(), device::AddressError>| r.expect_err("refused").to_string();
             assert!(refused(device::free_and_reachable(ip(net, 12), 24, None).await).contains("Heron 20 answers there"));
-            assert!(refused(device::free_and_reachable([10, 254, 254, 9].into(), 24, None).await).contains("none of this machine's subnets"));
+            assert!(
+                refused(device::free_and_reachable([10, 254, 254, 9].into(), 24, None).await).contains("none of this machine's subnets")
+            );
             assert!(refused(device::free_and_reachable(ip(net, 13), 24, Some([10, 0, 0, 1].into())).await).contains("not in the subnet"));
             assert!(refused(device::free_and_reachable(ip(net, 255), 24, None).await).contains("broadcast"));
             device::free_and_reachable(ip(net, 13), 24, Some(ip(net, 1))).await.expect("free");

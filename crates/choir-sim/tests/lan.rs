@@ -46,7 +46,15 @@ fn settings() -> RtspCameraSettings {
     let main =
         CameraSettings { size: (320, 180), bitrate: Bitrate(1_000_000), keyframe: 0.4, ..CameraSettings::new("finish-tower", nowhere) };
     let sub = CameraSettings { size: (160, 90), bitrate: Bitrate(300_000), ..main.clone() };
-    RtspCameraSettings { listen: ([127, 0, 0, 1], 0).into(), main, sub: Some(sub), credentials: None, group: None, manners: Vec::new(), head: None }
+    RtspCameraSettings {
+        listen: ([127, 0, 0, 1], 0).into(),
+        main,
+        sub: Some(sub),
+        credentials: None,
+        group: None,
+        manners: Vec::new(),
+        head: None,
+    }
 }
 
 /// Reads the numbers in the pictures that come by.

@@ -25,7 +25,9 @@ pub fn by_hand(device: &Device, sheet: &Sheet) -> Vec<(String, String)> {
         wish.rate.iter().for_each(|v| add("rate", format!("{v} frames per second")));
         wish.bitrate.iter().for_each(|v| add("bitrate", v.to_string()));
         wish.rate_control.iter().for_each(|v| add("rate-control", v.to_string()));
-        wish.keyframe.iter().for_each(|k| add("keyframe", format!("{} frames ({:.1} s)", k.frames(rate), f64::from(k.frames(rate)) / rate)));
+        wish.keyframe
+            .iter()
+            .for_each(|k| add("keyframe", format!("{} frames ({:.1} s)", k.frames(rate), f64::from(k.frames(rate)) / rate)));
         wish.audio.iter().for_each(|v| add("audio", v.to_string()));
         wish.multicast.iter().for_each(|g| add("multicast", g.map_or_else(|| "off".into(), |(ip, port)| format!("{ip}:{port}"))));
         if let Some(line) = wish.line.as_ref().and_then(|l| sheet.lines.iter().find(|s| s.name == *l)) {

@@ -1,6 +1,9 @@
 //! What is wanted beside what there is; what cannot be; what comes on the wire.
 
-use super::{Sound, StreamWish, view::{StreamOptions, StreamView}};
+use super::{
+    Sound, StreamWish,
+    view::{StreamOptions, StreamView},
+};
 use crate::units::Bitrate;
 use serde::Serialize;
 
@@ -221,7 +224,10 @@ pub fn on_the_wire(name: &str, wish: &StreamWish, constant: bool, is: &Measured)
 
 #[cfg(test)]
 mod tests {
-    use super::{super::{Keyframe, RateControl}, *};
+    use super::{
+        super::{Keyframe, RateControl},
+        *,
+    };
 
     fn stream() -> StreamView {
         StreamView {

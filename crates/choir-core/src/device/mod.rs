@@ -207,8 +207,30 @@ impl StreamWish {
 
 /// Passwords that devices leave the factory with, or that everybody tries first. Lower case.
 const FACTORY_PASSWORDS: [&str; 24] = [
-    "", "admin", "administrator", "password", "passw0rd", "1234", "12345", "123456", "1234567", "12345678", "123456789", "0000", "1111",
-    "111111", "root", "user", "default", "camera", "guest", "operator", "admin123", "admin1234", "9999", "qwerty",
+    "",
+    "admin",
+    "administrator",
+    "password",
+    "passw0rd",
+    "1234",
+    "12345",
+    "123456",
+    "1234567",
+    "12345678",
+    "123456789",
+    "0000",
+    "1111",
+    "111111",
+    "root",
+    "user",
+    "default",
+    "camera",
+    "guest",
+    "operator",
+    "admin123",
+    "admin1234",
+    "9999",
+    "qwerty",
 ];
 /// Fewer characters are guessed.
 const PASSWORD_MIN: usize = 8;

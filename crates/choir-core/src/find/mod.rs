@@ -4,4 +4,4 @@ mod range;
 mod table;
 
 pub use range::{Interface, RANGE_MAX, RangeError, Scan, plan};
-pub use table::{Evidence, Flag, Found, ServiceKind, Service, Table};
+pub use table::{Evidence, Flag, Found, Service, ServiceKind, Table};

@@ -39,7 +39,9 @@ pub struct Scan {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RangeError {
     /// Neither an interface nor addresses.
-    #[error("\"{0}\" is no interface of this machine and no range: write an interface ({1}), 10.1.2.0/24, 10.1.2.10-10.1.2.40 or one address")]
+    #[error(
+        "\"{0}\" is no interface of this machine and no range: write an interface ({1}), 10.1.2.0/24, 10.1.2.10-10.1.2.40 or one address"
+    )]
     Unknown(String, String),
     /// Nothing to ask on.
     #[error("this machine has no network interface with an IPv4 address: name a range")]

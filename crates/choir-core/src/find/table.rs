@@ -111,11 +111,14 @@ pub struct Found {
     pub login: Option<bool>,
     /// What is odd.
     pub flags: Vec<Flag>,
-    #[serde(skip)]
+}
+
+/// What is known of an address.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct Known {
+    found: Found,
     identities: BTreeSet<String>,
-    #[serde(skip)]
     heard_by: BTreeSet<String>,
-    #[serde(skip)]
     said_what: Option<String>,
 }
 
@@ -135,10 +138,12 @@ impl Found {
             _ => "camera",
         }
     }
+}
 
+impl Known {
     fn judge(&mut self) {
-        let has = |kind| self.services.iter().any(|s| s.kind == kind);
-        self.what = match &self.said_what {
+        let has = |kind| self.found.services.iter().any(|s| s.kind == kind);
+        self.found.what = match &self.said_what {
             Some(what) => what.clone(),
             None if has(ServiceKind::Visca) => "PTZ camera".into(),
             None if has(ServiceKind::Onvif) => "camera or encoder".into(),
@@ -152,7 +157,7 @@ impl Found {
 /// All devices by address.
 #[derive(Debug, Clone, Default)]
 pub struct Table {
-    devices: BTreeMap<Ipv4Addr, Found>,
+    devices: BTreeMap<Ipv4Addr, Known>,
     own: Vec<Interface>,
     factory: Vec<Ipv4Addr>,
 }
@@ -167,8 +172,10 @@ impl Table {
 
     /// Takes one sign; true when it told something new.
     pub fn add(&mut self, address: Ipv4Addr, evidence: Evidence) -> bool {
-        let found = self.devices.entry(address).or_insert_with(|| Found { address: Some(address), ..Found::default() });
-        let before = found.clone();
+        let known = self.devices.entry(address).or_default();
+        let before = known.clone();
+        let found = &mut known.found;
+        found.address = Some(address);
         match evidence {
             Evidence::Service(s) => {
                 // The same service, with or without what it says of itself.
@@ -189,27 +196,27 @@ impl Table {
                 found.model = Some(model).filter(|m| !m.is_empty()).or(found.model.take());
             }
             Evidence::Name(name) => found.name = Some(name),
-            Evidence::What(what) => found.said_what = Some(what),
+            Evidence::What(what) => known.said_what = Some(what),
             Evidence::Identity(id) => {
-                found.identities.insert(id);
+                known.identities.insert(id);
             }
             Evidence::Mac(mac) => {
                 found.macs.insert(mac.to_lowercase());
             }
             Evidence::Heard(interface) => {
-                found.heard_by.insert(interface);
+                known.heard_by.insert(interface);
             }
         }
-        found.judge();
-        *found != before
+        known.judge();
+        *known != before
     }
 
     /// The device at this address as it stands, with its flags. A hardware address alone is no device.
     #[must_use]
     pub fn get(&self, address: Ipv4Addr) -> Option<Found> {
-        let found = self.devices.get(&address)?;
-        let real = !found.services.is_empty() || !found.identities.is_empty() || found.name.is_some();
-        real.then(|| Found { flags: self.flags(address, found), ..found.clone() })
+        let known = self.devices.get(&address)?;
+        let real = !known.found.services.is_empty() || !known.identities.is_empty() || known.found.name.is_some();
+        real.then(|| Found { flags: self.flags(address, known), ..known.found.clone() })
     }
 
     /// All devices in order of their addresses.
@@ -218,16 +225,19 @@ impl Table {
         self.devices.keys().filter_map(|a| self.get(*a)).collect()
     }
 
-    fn flags(&self, address: Ipv4Addr, found: &Found) -> Vec<Flag> {
+    fn flags(&self, address: Ipv4Addr, known: &Known) -> Vec<Flag> {
         let mut flags = Vec::new();
         let mut flag = |word: &str, text: String| flags.push(Flag { word: word.into(), text });
         if self.factory.contains(&address) {
-            flag("factory-address", "many devices leave the factory with this address: give it its own before the next one is connected".into());
+            flag(
+                "factory-address",
+                "many devices leave the factory with this address: give it its own before the next one is connected".into(),
+            );
         }
         if address.is_link_local() {
             flag("factory-address", "it gave itself this address because no server gave it one".into());
         }
-        let ways = [("hardware addresses", &found.macs), ("devices", &found.identities)];
+        let ways = [("hardware addresses", &known.found.macs), ("devices", &known.identities)];
         if let Some((what, set)) = ways.into_iter().find(|(_, set)| set.len() > 1) {
             let names: Vec<&str> = set.iter().map(String::as_str).collect();
             flag(
@@ -236,18 +246,18 @@ impl Table {
             );
         }
         if !self.own.iter().any(|i| i.reaches(address)) {
-            flag("outside", self.way_to(address, found));
+            flag("outside", self.way_to(address, known));
         }
         flags
     }
 
     /// How this machine gets to an address outside its subnets, and back.
-    fn way_to(&self, address: Ipv4Addr, found: &Found) -> String {
+    fn way_to(&self, address: Ipv4Addr, known: &Known) -> String {
         let prefix = if address.is_link_local() { 16 } else { 24 };
         let base = u32::from(address) & 0xFFFF_FF00;
         let free = (1..=254u32).rev().map(|n| Ipv4Addr::from(base | n)).find(|ip| !self.devices.contains_key(ip)).unwrap_or(address);
         let outside = || self.own.iter().find(|i| !i.ip.is_loopback()).map(|i| i.name.clone());
-        let interface = found.heard_by.iter().next().cloned().or_else(outside).unwrap_or_else(|| "INTERFACE".into());
+        let interface = known.heard_by.iter().next().cloned().or_else(outside).unwrap_or_else(|| "INTERFACE".into());
         format!(
             "outside this machine's subnets. To reach it, give this machine {free}/{prefix} too: \"ip address add {free}/{prefix} dev {interface}\"; \
              then \"choir device address NAME --dhcp\" sends the device back to DHCP, and \"ip address del {free}/{prefix} dev {interface}\" \

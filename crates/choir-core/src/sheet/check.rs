@@ -56,7 +56,9 @@ pub(super) fn devices(r: &mut Reader<'_>, line_names: &[String], devices: &[Name
             match &wish.line {
                 Some(line) if !names.contains(&line.as_str()) => {
                     let what = format!("there is no line \"{line}\" for its {stream} stream.");
-                    r.add(Grade::Error, d.at, &subject, what, did_you_mean(line, &names));
+                    let remedy =
+                        if names.is_empty() { "The sheet has no [[line]] yet: add it.".into() } else { did_you_mean(line, &names) };
+                    r.add(Grade::Error, d.at, &subject, what, remedy);
                 }
                 None if device.control == Control::Manual => {
                     let what = format!("nothing can prove its {stream} stream, since no line carries it.");

@@ -15,12 +15,10 @@ use toml_edit::{Item, TableLike};
 
 /// Devices that one entry may stand for.
 const ROW_MAX: i64 = 64;
-const STREAM_KEYS: &[&str] = &[
-    "like", "input", "codec", "profile", "size", "rate", "bitrate", "rate-control", "keyframe", "audio", "multicast", "line",
-];
-const DEVICE_KEYS: &[&str] = &[
-    "name", "title", "kind", "address", "control", "camera", "user", "password", "network", "main", "sub", "presets", "count",
-];
+const STREAM_KEYS: &[&str] =
+    &["like", "input", "codec", "profile", "size", "rate", "bitrate", "rate-control", "keyframe", "audio", "multicast", "line"];
+const DEVICE_KEYS: &[&str] =
+    &["name", "title", "kind", "address", "control", "camera", "user", "password", "network", "main", "sub", "presets", "count"];
 
 impl Reader<'_> {
     /// All devices; an entry with a count becomes a row of them.
@@ -63,7 +61,7 @@ impl Reader<'_> {
         self.known(table, s, DEVICE_KEYS);
         let title = self.string(table, s, "title").map(|t| t.0);
         let kind = self.one_of(table, s, "kind", &KINDS).unwrap_or_else(|| "camera".into());
-        let (address, port) = self.address(table, s, at)?;
+        let place = self.address(table, s, at);
         let words: Vec<&str> = Control::WORDS.iter().map(|(w, _)| *w).collect();
         let control = self.one_of(table, s, "control", &words).and_then(|w| Control::from_word(&w));
         if table.get("control").is_none() {
@@ -84,7 +82,7 @@ impl Reader<'_> {
         }
         let presets = table.get("presets").map(|item| self.presets(item, s)).unwrap_or_default();
         let count = self.whole(table, s, "count", 1..=ROW_MAX).unwrap_or(1);
-        let name = name?;
+        let (name, (address, port)) = (name?, place?);
         let title = title.unwrap_or_else(|| name.clone());
         let device =
             Device { name, title, kind, address, port, control: control?, camera: camera as u8, user, password, network, streams, presets };

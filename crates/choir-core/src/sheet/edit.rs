@@ -72,12 +72,12 @@ pub fn add_devices(text: &str, devices: &[NewDevice]) -> Result<String, EditErro
     let new = text.trim().is_empty();
     let mut document = parse(if new { "[show]\nname = \"New show\"\n" } else { text })?;
     let item = document.entry("device").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
-    let Some(array) = item.as_array_of_tables_mut() else { return Err(EditError::Unreadable("device must be written as [[device]]".into())) };
+    let Some(array) = item.as_array_of_tables_mut() else {
+        return Err(EditError::Unreadable("device must be written as [[device]]".into()));
+    };
     for d in devices {
         let mut table = Table::new();
-        for (key, text) in
-            [("name", &d.name), ("title", &d.title), ("kind", &d.kind), ("address", &d.address), ("control", &d.control)]
-        {
+        for (key, text) in [("name", &d.name), ("title", &d.title), ("kind", &d.kind), ("address", &d.address), ("control", &d.control)] {
             table.insert(key, value(text.as_str()));
         }
         array.push(table);
@@ -148,7 +148,8 @@ mod tests {
 
     #[test]
     fn a_change_leaves_the_rest_as_it_was() {
-        let moved = set_address(SHEET, "finish-tower", [127, 20, 0, 12].into(), Some(("127.20.0.12/24", Some("127.20.0.1")))).expect("changed");
+        let moved =
+            set_address(SHEET, "finish-tower", [127, 20, 0, 12].into(), Some(("127.20.0.12/24", Some("127.20.0.1")))).expect("changed");
         let wanted = "address = \"127.20.0.12:8000\" # from DHCP\ncontrol = \"onvif\"\nnetwork = { address = \"127.20.0.12/24\", gateway = \"127.20.0.1\" }\n";
         assert!(moved.contains(wanted) && moved.contains("# ours") && moved.contains("# the tower"), "{moved}");
         let back = set_address(&moved, "finish-tower", [127, 20, 0, 9].into(), Some(("", None))).expect("changed");
@@ -171,8 +172,13 @@ mod tests {
             names.push(name);
         }
         assert_eq!(names, ["finish-tower-2", "finish-tower-3", "device", "lpegel-3000-with-a-name-that"]);
-        let device =
-            |name: &str| NewDevice { name: name.into(), title: "Encoder".into(), kind: "encoder".into(), address: "127.20.0.9:8000".into(), control: "onvif".into() };
+        let device = |name: &str| NewDevice {
+            name: name.into(),
+            title: "Encoder".into(),
+            kind: "encoder".into(),
+            address: "127.20.0.9:8000".into(),
+            control: "onvif".into(),
+        };
         let new = add_devices("", &[device("launch")]).expect("a new sheet");
         assert_eq!(read_sheet(&new).0.expect("a sheet").devices[0].name, "launch");
         let more = add_devices(SHEET, &[device("launch")]).expect("added");

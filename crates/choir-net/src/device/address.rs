@@ -26,7 +26,9 @@ pub enum AddressError {
         by: String,
     },
     /// This machine would lose the device.
-    #[error("{ip} is in none of this machine's subnets ({own}): the device could not be reached there. Choose one of these, or give this machine an address beside it first")]
+    #[error(
+        "{ip} is in none of this machine's subnets ({own}): the device could not be reached there. Choose one of these, or give this machine an address beside it first"
+    )]
     Unreachable {
         /// Address.
         ip: Ipv4Addr,

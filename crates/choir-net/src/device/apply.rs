@@ -194,8 +194,14 @@ pub async fn carry_out(mut plan: Plan, progress: Progress<'_>, stop: &Stop) -> R
     proofs(&plan, &mut report, progress, stop).await;
     // It says that it has the new settings and sends by the old: many take them at their next start.
     let explained = |what: &String| report.quietly.iter().any(|q| q.what == *what);
-    let old: Vec<String> =
-        report.proofs.iter().filter(|p| p.measured.is_some()).flat_map(|p| &p.differs).map(|d| d.what.clone()).filter(|w| !explained(w)).collect();
+    let old: Vec<String> = report
+        .proofs
+        .iter()
+        .filter(|p| p.measured.is_some())
+        .flat_map(|p| &p.differs)
+        .map(|d| d.what.clone())
+        .filter(|w| !explained(w))
+        .collect();
     if !old.is_empty() && plan.session.is_some() && !stop.is_set() {
         restart_and_look(&mut plan, &mut report, progress, old.join(", ")).await;
         if report.failed.is_none() {
@@ -231,7 +237,8 @@ async fn set(plan: &mut Plan, report: &mut Report, progress: Progress<'_>) {
         match change.send(s).await {
             Ok(()) => report.done.push(change.what),
             Err(e) => {
-                let unsure = if e.is_absence() { "; whether it took this is not known: run \"choir device diff\" when it is back" } else { "" };
+                let unsure =
+                    if e.is_absence() { "; whether it took this is not known: run \"choir device diff\" when it is back" } else { "" };
                 report.failed = Some(Failed { what: change.what, why: format!("{e}{unsure}") });
             }
         }

@@ -38,7 +38,9 @@ impl Follow {
         let interface = interface.ok_or_else(|| Cannot(format!("{at} is in none of this machine's subnets: it could not be followed")))?;
         let socket = |e: io::Error| Cannot(format!("WS-Discovery cannot be used: {e}"));
         let endpoint = name_of(was).await.map_err(socket)?.ok_or_else(|| {
-            Cannot(format!("{at}: the device does not answer WS-Discovery, so that nobody would know where DHCP puts it. Switch it on, or use --static"))
+            Cannot(format!(
+                "{at}: the device does not answer WS-Discovery, so that nobody would know where DHCP puts it. Switch it on, or use --static"
+            ))
         })?;
         let asks = UdpPort::to_group(discovery::GROUP.ip(), Some(interface.into()), 1).map_err(socket)?;
         let hears = UdpPort::join(discovery::GROUP, None, Some(interface.into())).ok();

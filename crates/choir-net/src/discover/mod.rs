@@ -95,7 +95,12 @@ type Signs = mpsc::Sender<Sign>;
 ///
 /// # Errors
 /// The system does not tell its interfaces.
-pub async fn find(scan: Scan, options: &FindOptions, events: mpsc::Sender<FindEvent>, stop: impl Future<Output = ()>) -> io::Result<FindResult> {
+pub async fn find(
+    scan: Scan,
+    options: &FindOptions,
+    events: mpsc::Sender<FindEvent>,
+    stop: impl Future<Output = ()>,
+) -> io::Result<FindResult> {
     let own = own_interfaces()?;
     let mut table = Table::new(&own, &options.factory);
     let (signs, mut incoming) = mpsc::channel(1024);

@@ -4,12 +4,7 @@
 use super::{Sign, Signs};
 use choir_core::find::Evidence;
 use socket2::{Domain, Protocol, Socket, Type};
-use std::{
-    fs,
-    io::Read,
-    net::Ipv4Addr,
-    time::Duration,
-};
+use std::{fs, io::Read, net::Ipv4Addr, time::Duration};
 use tokio::io::unix::AsyncFd;
 
 const TABLE: &str = "/proc/net/arp";

@@ -110,7 +110,8 @@ async fn options(ip: Ipv4Addr, port: u16, mut stream: TcpStream, pacer: &Pacer, 
     if !text.starts_with("RTSP/1.") {
         return;
     }
-    let header = |name: &str| text.lines().find_map(|l| l.split_once(':').filter(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| plain(v)));
+    let header =
+        |name: &str| text.lines().find_map(|l| l.split_once(':').filter(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| plain(v)));
     service(signs, ip, ServiceKind::Rtsp, port, header("Server")).await;
     if text.split_whitespace().nth(1) == Some("401") {
         tell(signs, ip, Evidence::Login(true)).await;

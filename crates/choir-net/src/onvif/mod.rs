@@ -4,6 +4,6 @@ mod read;
 mod session;
 mod set;
 
-pub use read::{Handles, read_device, read_streams, read_inputs};
-pub use session::{OnvifError, Session, Which, who_is_there, Anyone};
+pub use read::{Handles, read_device, read_inputs, read_streams};
+pub use session::{Anyone, OnvifError, Session, Which, who_is_there};
 pub use set::{Change, changes_of};

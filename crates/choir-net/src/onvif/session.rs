@@ -48,8 +48,10 @@ pub enum OnvifError {
         at: SocketAddr,
     },
     /// Wrong user or password.
-    #[error("{at}: the device does not take this user and password. They were tried once; correct them before trying again, \
-             since devices lock themselves after some wrong tries")]
+    #[error(
+        "{at}: the device does not take this user and password. They were tried once; correct them before trying again, \
+             since devices lock themselves after some wrong tries"
+    )]
     Login {
         /// Where.
         at: SocketAddr,
@@ -143,7 +145,13 @@ fn content_type(call: &Call) -> String {
     format!("application/soap+xml; charset=utf-8; action=\"{}\"", call.action)
 }
 
-async fn post(at: SocketAddr, path: &str, call: &Call, token: Option<&Token>, authorization: Option<String>) -> Result<HttpAnswer, OnvifError> {
+async fn post(
+    at: SocketAddr,
+    path: &str,
+    call: &Call,
+    token: Option<&Token>,
+    authorization: Option<String>,
+) -> Result<HttpAnswer, OnvifError> {
     let ask = Ask { path, post: Some((content_type(call), call.message(token))), authorization };
     http::ask(at, ask, PATIENCE).await.map_err(|cause| OnvifError::Http { at, cause })
 }

@@ -43,8 +43,7 @@ pub async fn changes_of(
 ) -> Result<Vec<Change>, OnvifError> {
     let (m, which) = media_of(s);
     let Some(profile) = handles.profiles.get(place) else { return Ok(Vec::new()) };
-    let names: Vec<&str> =
-        differs.iter().filter_map(|d| d.what.strip_prefix(is.name.as_str())).map(str::trim).collect();
+    let names: Vec<&str> = differs.iter().filter_map(|d| d.what.strip_prefix(is.name.as_str())).map(str::trim).collect();
     let mut changes = Vec::new();
     let change = |what: &str, call| Change { what: format!("{}: {what}", is.name), which, call };
     if let (Some(input), Some(source)) = (wish.input.as_ref().filter(|_| names.contains(&"input")), &profile.source) {

@@ -314,7 +314,10 @@ pub fn set_video_encoder(m: Media, v: &VideoEncoder) -> Call {
     let p = m.prefix();
     let inside = write_video_encoder(m, &format!("{p}:Configuration"), v);
     // The first service wants to be told that the setting is to last.
-    m.call("SetVideoEncoderConfiguration", &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside })
+    m.call(
+        "SetVideoEncoderConfiguration",
+        &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside },
+    )
 }
 
 /// Asks what an encoder can do in a stream.
@@ -404,7 +407,10 @@ pub fn set_input(m: Media, s: &SourceConfig) -> Call {
         escape(&s.name),
         escape(&s.input)
     );
-    m.call("SetVideoSourceConfiguration", &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside })
+    m.call(
+        "SetVideoSourceConfiguration",
+        &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside },
+    )
 }
 
 /// Asks which audio encoders there are.
@@ -432,7 +438,10 @@ pub fn set_audio_encoder(m: Media, a: &AudioEncoder) -> Call {
         a.kbps,
         a.khz
     );
-    m.call("SetAudioEncoderConfiguration", &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside })
+    m.call(
+        "SetAudioEncoderConfiguration",
+        &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside },
+    )
 }
 
 /// Gives a stream sound by this audio encoder, or with `None` takes it away.
@@ -521,7 +530,10 @@ mod tests {
             read_options(m, e.at("Body").and_then(|b| b.children.first()).expect("answer"))
         };
         let first = read(Media::One, one);
-        assert_eq!((first[0].rates.clone(), first[0].kbps, first[0].gop), (Some(Rates::Between(1.0, 50.0)), Some((256, 8000)), Some((1, 100))));
+        assert_eq!(
+            (first[0].rates.clone(), first[0].kbps, first[0].gop),
+            (Some(Rates::Between(1.0, 50.0)), Some((256, 8000)), Some((1, 100)))
+        );
         assert_eq!((first[0].sizes.as_slice(), first[0].profiles.as_slice()), (&[(1280, 720)][..], &["Main".to_owned()][..]));
         let second = read(Media::Two, two);
         assert_eq!((second[0].encoding.as_str(), second[0].constant), ("H265", Some(true)));

@@ -132,9 +132,8 @@ impl Fault {
     #[must_use]
     pub fn message(codes: &[&str], reason: &str) -> String {
         let (first, rest) = codes.split_first().unwrap_or((&"Receiver", &[]));
-        let sub = rest.iter().rev().fold(String::new(), |inner, code| {
-            format!("<s:Subcode><s:Value>ter:{code}</s:Value>{inner}</s:Subcode>")
-        });
+        let sub =
+            rest.iter().rev().fold(String::new(), |inner, code| format!("<s:Subcode><s:Value>ter:{code}</s:Value>{inner}</s:Subcode>"));
         envelope(
             "",
             &format!(
@@ -168,7 +167,9 @@ impl Fault {
     /// The device does not know the action.
     #[must_use]
     pub fn is_unknown_action(&self) -> bool {
-        self.codes.iter().any(|c| matches!(c.as_str(), "ActionNotSupported" | "MustUnderstand" | "UnknownAction" | "OptionalActionNotImplemented"))
+        self.codes
+            .iter()
+            .any(|c| matches!(c.as_str(), "ActionNotSupported" | "MustUnderstand" | "UnknownAction" | "OptionalActionNotImplemented"))
     }
 }
 

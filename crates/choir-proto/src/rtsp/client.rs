@@ -4,13 +4,13 @@
 //! options → describe → (Described) set_up() → setup ... → (SetUp) play() → (Playing) ... frames, keep-alive
 //! ```
 
-use crate::auth::{Challenge, Credentials, challenges};
 use super::{
     message::{Inbox, Incoming, Method, Request, Response},
     sdp::{SessionDescription, parse_sdp},
     transport::{Delivery, Transport, parse_transports},
     url::RtspUrl,
 };
+use crate::auth::{Challenge, Credentials, challenges};
 use bytes::{Bytes, BytesMut};
 use std::{
     collections::VecDeque,

@@ -1,11 +1,11 @@
 //! Answers requests for what is to be seen: who may, how each track travels, who is still there.
 
-use crate::auth::{Challenge, Credentials, Scheme, Verdict};
 use super::{
     message::{Method, Request, Response},
     session::{Lane, Session, SessionId},
     transport::{Delivery, Transport, parse_transports},
 };
+use crate::auth::{Challenge, Credentials, Scheme, Verdict};
 use std::{
     collections::BTreeMap,
     net::{IpAddr, SocketAddr},

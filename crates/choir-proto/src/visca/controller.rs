@@ -78,10 +78,17 @@ pub enum Outcome {
 
 #[derive(Debug)]
 enum Phase {
-    Sent { tries: u32 },
+    Sent {
+        tries: u32,
+    },
     /// Not to be sent before the deadline.
-    Resting { tries: u32 },
-    AtWork { socket: u8, tries: u32 },
+    Resting {
+        tries: u32,
+    },
+    AtWork {
+        socket: u8,
+        tries: u32,
+    },
 }
 
 #[derive(Debug)]

@@ -111,7 +111,13 @@ impl Ask {
         }
         let signed = |way: u8, minus: u8, plus: u8, speed: u8, most: u8| {
             let size = f64::from(speed.min(most)) / f64::from(most);
-            if way == minus { -size } else if way == plus { size } else { 0.0 }
+            if way == minus {
+                -size
+            } else if way == plus {
+                size
+            } else {
+                0.0
+            }
         };
         let ask = match *rest {
             [0x01, 0x06, 0x01, _, _, 3, 3] => Self::StopMove,
@@ -122,9 +128,7 @@ impl Ask {
             // Standard speeds.
             [0x01, 0x04, 0x07, 0x02] => Self::Zoom(0.5),
             [0x01, 0x04, 0x07, 0x03] => Self::Zoom(-0.5),
-            [0x01, 0x04, 0x07, z @ (0x20..=0x27 | 0x30..=0x37)] => {
-                Self::Zoom(signed(z >> 4, 3, 2, (z & 7).max(1), ZOOM_SPEED_MAX))
-            }
+            [0x01, 0x04, 0x07, z @ (0x20..=0x27 | 0x30..=0x37)] => Self::Zoom(signed(z >> 4, 3, 2, (z & 7).max(1), ZOOM_SPEED_MAX)),
             [0x01, 0x06, 0x04] => Self::Home,
             [0x01, 0x04, 0x3F, 0x02, n] => Self::Goto(n),
             [0x01, 0x04, 0x3F, 0x01, n] => Self::Store(n),

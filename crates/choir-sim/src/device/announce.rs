@@ -4,12 +4,12 @@ use super::{
     answers::identity,
     state::{Quirk, Shared},
 };
+use bytes::BytesMut;
 use choir_net::port::{Stop, UdpPort};
 use choir_proto::{
     onvif::discovery::{self, Announcement},
     srt::Transmit,
 };
-use bytes::BytesMut;
 use hickory_proto::{
     op::{Message, MessageType},
     rr::{

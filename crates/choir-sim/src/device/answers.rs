@@ -246,7 +246,11 @@ fn profiles(m: Media, p: &str, shared: &Shared, s: &State) -> String {
                 )
             }
             Media::Two => {
-                let audio = if stream.audio { token("tr2:AudioEncoder token=\"sound\"", &audio.replace(">AAC<", ">MP4A-LATM<")) } else { String::new() };
+                let audio = if stream.audio {
+                    token("tr2:AudioEncoder token=\"sound\"", &audio.replace(">AAC<", ">MP4A-LATM<"))
+                } else {
+                    String::new()
+                };
                 let ptz = if ptz { token("tr2:PTZ token=\"head\"", "<tt:Name>head</tt:Name>") } else { String::new() };
                 write!(
                     out,
@@ -297,7 +301,8 @@ fn options(m: Media) -> String {
                 )
             };
             let rates = RATES.map(|r| r.to_string()).join(" ");
-            one("H264", "Main High", &rates, &sizes, true) + &one("H265", "Main", &SHIPPED_RATE.to_string(), &resolution(SHIPPED_SIZE), false)
+            one("H264", "Main High", &rates, &sizes, true)
+                + &one("H265", "Main", &SHIPPED_RATE.to_string(), &resolution(SHIPPED_SIZE), false)
         }
     }
 }
@@ -391,7 +396,11 @@ fn ptz(shared: &Shared, ask: &Element) -> Result<String> {
         "GetPresets" => {
             let presets = shared.look(|s| s.presets.clone());
             let one = |(n, (name, at)): (&u8, &(String, Place))| {
-                format!("<tptz:Preset token=\"{n}\"><tt:Name>{}</tt:Name><tt:PTZPosition>{}</tt:PTZPosition></tptz:Preset>", escape(name), place(*at))
+                format!(
+                    "<tptz:Preset token=\"{n}\"><tt:Name>{}</tt:Name><tt:PTZPosition>{}</tt:PTZPosition></tptz:Preset>",
+                    escape(name),
+                    place(*at)
+                )
             };
             presets.iter().map(one).collect()
         }

@@ -86,14 +86,20 @@ const SOAP: &str = "application/soap+xml; charset=utf-8";
 async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Response<Full<Bytes>>, Infallible> {
     let (parts, body) = request.into_parts();
     if parts.method == hyper::Method::GET {
-        return Ok(if parts.uri.path() == "/" { reply(&shared, 200, "text/html", page(&shared)) } else { reply(&shared, 404, "text/plain", String::new()) });
+        return Ok(if parts.uri.path() == "/" {
+            reply(&shared, 200, "text/html", page(&shared))
+        } else {
+            reply(&shared, 404, "text/plain", String::new())
+        });
     }
     let Ok(body) = Limited::new(body, REQUEST_MAX).collect().await else { return Ok(reply(&shared, 400, "text/plain", String::new())) };
     if !parts.uri.path().starts_with("/onvif/") {
         return Ok(reply(&shared, 404, "text/plain", String::new()));
     }
     shared.counts.requests.fetch_add(1, Ordering::Relaxed);
-    let Ok(envelope) = xml::read(&body.to_bytes()) else { return Ok(reply(&shared, 400, SOAP, Fault::message(&["Sender", "WellFormed"], "not XML"))) };
+    let Ok(envelope) = xml::read(&body.to_bytes()) else {
+        return Ok(reply(&shared, 400, SOAP, Fault::message(&["Sender", "WellFormed"], "not XML")));
+    };
     let Some(ask) = envelope.child("Body").and_then(|b| b.children.first()) else {
         return Ok(reply(&shared, 400, SOAP, Fault::message(&["Sender", "WellFormed"], "no body")));
     };

@@ -95,7 +95,12 @@ impl Settings {
     /// An encoder as it leaves the factory.
     #[must_use]
     pub fn encoder(name: &str, address: Ipv4Addr, credentials: Credentials) -> Self {
-        Self { kind: Kind::Encoder, inputs: vec![true, false, true, false], clock_ahead: 40, ..Self::ptz_camera(name, address, credentials) }
+        Self {
+            kind: Kind::Encoder,
+            inputs: vec![true, false, true, false],
+            clock_ahead: 40,
+            ..Self::ptz_camera(name, address, credentials)
+        }
     }
 }
 

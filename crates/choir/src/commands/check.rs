@@ -23,11 +23,12 @@ pub fn run(args: &CheckArgs) -> Result<(), Failure> {
         }
         match &sheet {
             Some(s) => println!(
-                "{file}: {}, {}: {} and {}",
+                "{file}: {}, {}: {}, {} and {}",
                 s.show.name,
                 if warnings == 0 { "no errors".into() } else { plural(warnings, "warning") },
                 plural(s.lines.len(), "line"),
-                plural(s.feeds.len(), "feed")
+                plural(s.feeds.len(), "feed"),
+                plural(s.devices.len(), "device")
             ),
             None => println!("{file}: {}, {}", plural(errors, "error"), plural(warnings, "warning")),
         }

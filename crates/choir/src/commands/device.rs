@@ -136,7 +136,8 @@ async fn plans(o: &Opened, names: &[String]) -> Result<(Vec<Plan>, Vec<(String, 
 async fn diff(o: &Opened, names: &[String], json: bool) -> Result<(), Failure> {
     let (plans, bad) = or_left(plans(o, names)).await?;
     if json {
-        let of = |p: &Plan| serde_json::json!({ "name": p.device.name, "differs": p.differs, "impossible": p.impossible, "by_hand": p.by_hand });
+        let of =
+            |p: &Plan| serde_json::json!({ "name": p.device.name, "differs": p.differs, "impossible": p.impossible, "by_hand": p.by_hand });
         let failed = bad.iter().map(|(name, why)| serde_json::json!({ "name": name, "failed": why }));
         println!("{:#}", serde_json::Value::Array(plans.iter().map(of).chain(failed).collect()));
     } else {
@@ -176,9 +177,9 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
     for plan in able {
         let stop = stop.clone();
         set.spawn(async move {
-            let (network, from) = (plan.device.network.clone(), plan.device.name.clone());
+            let name = plan.device.name.clone();
             let tell = |name: &str, step: Step| eprintln!("{name}: {}", step_words(&step));
-            (from, network, device::carry_out(plan, &tell, &stop).await)
+            (name, device::carry_out(plan, &tell, &stop).await)
         });
     }
     let mut reports: Vec<Report> = Vec::new();
@@ -187,13 +188,12 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
     while !set.is_empty() {
         tokio::select! {
             Some(done) = set.join_next() => {
-                let (name, network, report) = done.map_err(|e| Failure::new(SYSTEM, e.to_string()))?;
+                let (name, report) = done.map_err(|e| Failure::new(SYSTEM, e.to_string()))?;
                 if let Some(ip) = report.moved_to
                     && let Err(e) = o.moved(&name, ip, None)
                 {
                     unwritten.push(e.text);
                 }
-                drop(network);
                 reports.push(report);
             }
             () = interrupted() => {
@@ -263,7 +263,8 @@ async fn address(o: &Opened, a: &AddressArgs) -> Result<(), Failure> {
 
 async fn password(o: &Opened, name: &str, file: Option<PathBuf>) -> Result<(), Failure> {
     let d = o.device(name)?;
-    let user = d.user.clone().ok_or_else(|| Failure::new(USAGE, format!("device \"{name}\" has no user in the sheet: add user = \"NAME\"")))?;
+    let user =
+        d.user.clone().ok_or_else(|| Failure::new(USAGE, format!("device \"{name}\" has no user in the sheet: add user = \"NAME\"")))?;
     let new = match &file {
         Some(path) => fetch_text(&Secret::File(path.clone()), Path::new(".")).map_err(|e| Failure::new(SYSTEM, e.to_string()))?,
         None => ask_password(name, &user)?,

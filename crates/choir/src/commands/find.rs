@@ -59,7 +59,8 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
 
 fn summary(r: &FindResult, count: usize) -> String {
     let found = plural(r.devices.len(), "device");
-    let end = if r.asked < count { format!("ended early: {} of {count} addresses asked", r.asked) } else { format!("{count} addresses asked") };
+    let end =
+        if r.asked < count { format!("ended early: {} of {count} addresses asked", r.asked) } else { format!("{count} addresses asked") };
     format!("{found} found; {end}, {} answer in some way", r.answering)
 }
 
@@ -177,7 +178,9 @@ fn chosen<'a>(list: &str, devices: &'a [Found]) -> Result<Vec<&'a Found>, String
     let one = |word: &str| {
         let by_number = word.parse::<usize>().ok().and_then(|n| devices.get(n.checked_sub(1)?));
         let by_address = || devices.iter().find(|d| d.address.is_some_and(|a| a.to_string() == word));
-        by_number.or_else(by_address).ok_or_else(|| format!("\"{word}\" is neither a number of the table (1 to {}) nor an address in it", devices.len()))
+        by_number
+            .or_else(by_address)
+            .ok_or_else(|| format!("\"{word}\" is neither a number of the table (1 to {}) nor an address in it", devices.len()))
     };
     list.split(',').map(str::trim).filter(|w| !w.is_empty()).map(one).collect()
 }

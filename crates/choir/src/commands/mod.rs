@@ -62,7 +62,8 @@ fn which_sheet(given: Option<&Path>) -> Result<PathBuf, Failure> {
         return Ok(sheet.into());
     }
     let has_devices = |p: &PathBuf| {
-        p.extension().is_some_and(|e| e == "toml") && fs::read_to_string(p).is_ok_and(|t| t.lines().any(|l| l.trim_start().starts_with("[[device]]")))
+        p.extension().is_some_and(|e| e == "toml")
+            && fs::read_to_string(p).is_ok_and(|t| t.lines().any(|l| l.trim_start().starts_with("[[device]]")))
     };
     let mut found: Vec<PathBuf> = fs::read_dir(".")?.filter_map(|e| Some(e.ok()?.file_name().into())).filter(has_devices).collect();
     found.sort();

@@ -109,7 +109,9 @@ async fn device(args: SimDeviceArgs) -> Result<(), Failure> {
         return Err(Failure::new(USAGE, format!("{}: a stand-in lives in 127.0.0.0/8 only", args.at)));
     }
     let password = match &args.password_env {
-        Some(variable) => secrets::fetch_text(&Secret::Env(variable.clone()), Path::new(".")).map_err(|e| Failure::new(SYSTEM, e.to_string()))?,
+        Some(variable) => {
+            secrets::fetch_text(&Secret::Env(variable.clone()), Path::new(".")).map_err(|e| Failure::new(SYSTEM, e.to_string()))?
+        }
         None => SecretText::new("admin"),
     };
     let credentials = Credentials::new(&args.user, password.reveal());

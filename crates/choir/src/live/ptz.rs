@@ -349,7 +349,10 @@ fn draw(f: &mut Frame<'_>, p: &Panel, theme: &Theme) {
     f.render_widget(Paragraph::new(Line::styled(format!(" {text}"), said_style)), said);
     let help = vec![
         Line::styled(" arrows turn   + - zoom   [ ] speed   space stop   h home   0-9 preset   s then 0-9 store   q leave", theme.quiet()),
-        Line::styled(if p.releases { " moves while a key is held" } else { " moves while a key repeats; stops when it no longer does" }, theme.quiet()),
+        Line::styled(
+            if p.releases { " moves while a key is held" } else { " moves while a key repeats; stops when it no longer does" },
+            theme.quiet(),
+        ),
     ];
     f.render_widget(Paragraph::new(help), keys);
 }
@@ -358,7 +361,11 @@ fn direction(d: &Drive) -> String {
     let part = |v: f64, minus: &str, plus: &str| {
         if v == 0.0 { None } else { Some(if v < 0.0 { minus.to_owned() } else { plus.to_owned() }) }
     };
-    [part(d.pan, "left", "right"), part(d.tilt, "down", "up"), part(d.zoom, "wide", "tele")].into_iter().flatten().collect::<Vec<_>>().join(" ")
+    [part(d.pan, "left", "right"), part(d.tilt, "down", "up"), part(d.zoom, "wide", "tele")]
+        .into_iter()
+        .flatten()
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 /// The camera's range, and the window that it sees of it.

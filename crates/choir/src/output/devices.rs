@@ -55,7 +55,7 @@ pub fn show(v: &DeviceView, width: usize) -> String {
         let off = digits((ms as f64 / 1000.0).abs());
         let text = match ms {
             -1500..=1500 => "as this machine's, within 1.5 s".into(),
-            0.. => format!("{off} s ahead of this machine's"),
+            1501.. => format!("{off} s ahead of this machine's"),
             _ => format!("{off} s behind this machine's"),
         };
         fact(&mut out, "clock", &text);
@@ -102,11 +102,15 @@ fn stream(out: &mut String, s: &StreamView) {
         may(&|o| o.rate_range.map_or_else(|| join(&o.rates, |r| rate(*r)), |(a, z)| format!("{} to {}", rate(a), rate(z)))),
     );
     row("bitrate", s.bitrate_bps.map(|b| Bitrate(b).to_string()), may(&|o| range(o.bitrate_bps, |b| Bitrate(b).to_string())));
-    row("rate-control", s.rate_control.clone(), may(&|o| match o.constant {
-        Some(true) => "cbr, vbr".into(),
-        Some(false) => "vbr".into(),
-        None => String::new(),
-    }));
+    row(
+        "rate-control",
+        s.rate_control.clone(),
+        may(&|o| match o.constant {
+            Some(true) => "cbr, vbr".into(),
+            Some(false) => "vbr".into(),
+            None => String::new(),
+        }),
+    );
     let seconds = |n: u32| s.rate.filter(|r| *r > 0.0).map_or_else(String::new, |r| format!(" ({:.1} s)", f64::from(n) / r));
     row("keyframe", s.keyframe_frames.map(|n| format!("{n} frames{}", seconds(n))), may(&|o| range(o.keyframe_frames, |n| format!("{n}"))));
     row("audio", Some(s.audio.clone().unwrap_or_else(|| "off".into())), String::new());
@@ -162,7 +166,8 @@ fn measured(m: &Measured) -> String {
         m.codec.clone(),
         m.size.map(size),
         m.rate.map(|r| format!("at {r:.2}")),
-        m.keyframe_frames.map(|(a, z)| if a == z { format!("keyframe each {a} frames") } else { format!("keyframe each {a} to {z} frames") }),
+        m.keyframe_frames
+            .map(|(a, z)| if a == z { format!("keyframe each {a} frames") } else { format!("keyframe each {a} to {z} frames") }),
         m.bitrate_bps.map(|b| Bitrate(b).to_string()),
         m.audio.map(|a| if a { "with sound" } else { "no sound" }.to_owned()),
     ];

@@ -88,7 +88,12 @@ fn a_device_is_compared_set_moved_and_given_a_password() {
     assert!(out.code == 2 && out.stderr.contains("add --yes"), "{}", out.stderr);
     let out = choir(&place, &["device", "apply", "--yes", "finish-tower"]);
     assert_eq!(out.code, 0, "{}{}", out.stdout, out.stderr);
-    assert!(out.stdout.contains("on wire   main: h264, 320x180") && out.stderr.contains("setting main: size"), "{}{}", out.stdout, out.stderr);
+    assert!(
+        out.stdout.contains("on wire   main: h264, 320x180") && out.stderr.contains("setting main: size"),
+        "{}{}",
+        out.stdout,
+        out.stderr
+    );
     assert_eq!(choir(&place, &["device", "diff"]).code, 0);
     // To a new place, by the sheet that names it.
     let out = choir(&place, &["device", "address", "finish-tower", "--static", "127.62.0.13/24", "--yes"]);
@@ -127,8 +132,18 @@ fn a_device_without_control_is_told_by_hand_and_proved_by_its_line() {
     place.write("regatta.toml", text);
     let out = choir(&place, &["device", "diff"]);
     assert!(out.code == 0 && out.stdout.contains("main keyframe      25 frames (1.0 s)"), "{}{}", out.stdout, out.stderr);
-    let mut unit =
-        place.start(&["sim", "field-unit", "--to", "udp://127.63.0.1:7104", "--size", "320x180", "--bitrate", "1Mbps", "--name", "bicycle"]);
+    let mut unit = place.start(&[
+        "sim",
+        "field-unit",
+        "--to",
+        "udp://127.63.0.1:7104",
+        "--size",
+        "320x180",
+        "--bitrate",
+        "1Mbps",
+        "--name",
+        "bicycle",
+    ]);
     unit.says("320x180");
     let out = choir(&place, &["device", "apply"]);
     assert!(out.code == 0 && out.stdout.contains("on wire   main: h264, 320x180"), "{}{}", out.stdout, out.stderr);
