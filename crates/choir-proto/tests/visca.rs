@@ -4,7 +4,7 @@
 use choir_path::{Faults, Path};
 use choir_proto::visca::{
     Ask, Carrier, Controller, Drive, Header, Outcome, Payload, Refusal, Reply, Stream,
-    wire::{read_nibbles, write_nibbles},
+    wire::{GIVE_ADDRESSES, read_nibbles, write_nibbles},
 };
 use proptest::prelude::*;
 use std::time::{Duration, Instant};
@@ -217,7 +217,7 @@ fn a_stop_goes_before_everything_and_is_repeated_until_answered() {
     c.ask(now, Ask::Move(Drive { pan: 1.0, ..Drive::default() }));
     c.ask(now, Ask::StopMove);
     let sent: Vec<_> = std::iter::from_fn(|| c.poll_transmit()).collect();
-    assert_eq!(sent, [Ask::Goto(1).message(3), Ask::StopMove.message(3)]);
+    assert_eq!(sent, [GIVE_ADDRESSES.to_vec(), Ask::Goto(1).message(3), Ask::StopMove.message(3)]);
     let ended: Vec<_> = std::iter::from_fn(|| c.poll_outcome()).collect();
     assert_eq!(ended.len(), 2);
     assert!(ended.iter().all(|(_, o)| *o == Outcome::Refused(Refusal::Cancelled)));
@@ -268,4 +268,32 @@ fn refusals_full_buffers_and_lost_numbers_are_dealt_with() {
         c.handle_timeout(c.poll_timeout().expect("a deadline"));
     }
     assert_eq!(c.poll_outcome(), Some((1, Outcome::Refused(Refusal::Silent))));
+}
+
+#[test]
+fn without_numbers_an_old_answer_is_not_taken_for_the_answer_to_a_stop() {
+    let now = Instant::now();
+    let mut c = Controller::new(Carrier::Raw, 1, now);
+    let ended = |c: &mut Controller| std::iter::from_fn(|| c.poll_outcome()).map(|(t, _)| t).collect::<Vec<_>>();
+    let go = c.ask(now, Ask::Move(Drive { pan: 1.0, ..Drive::default() }));
+    c.handle_message(now, &Reply::Taken(1).message(1));
+    assert_eq!(ended(&mut c), [go]);
+    let stop = c.ask(now, Ask::StopMove);
+    // The completion of the move, which comes when it likes.
+    c.handle_message(now, &Reply::Done(1).message(1));
+    assert_eq!(ended(&mut c), [], "the stop may have been lost");
+    let later = c.poll_timeout().expect("a deadline");
+    c.handle_timeout(later);
+    assert_eq!(std::iter::from_fn(|| c.poll_transmit()).last(), Some(Ask::StopMove.message(1)), "it is repeated");
+    c.handle_message(later, &Reply::Taken(1).message(1));
+    assert_eq!(ended(&mut c), [stop]);
+    // Both stops are heard after all: what the second has for an answer is not the next question's.
+    let home = c.ask(later, Ask::Home);
+    for reply in [Reply::Done(1), Reply::Taken(1), Reply::Done(1)] {
+        c.handle_message(later, &reply.message(1));
+    }
+    assert_eq!(ended(&mut c), []);
+    c.handle_message(later, &Reply::Taken(1).message(1));
+    c.handle_message(later, &Reply::Done(1).message(1));
+    assert_eq!(ended(&mut c), [home]);
 }

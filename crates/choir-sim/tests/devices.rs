@@ -26,7 +26,7 @@ use openh264::{decoder::Decoder, formats::YUVSource};
 use std::{
     net::{IpAddr, Ipv4Addr},
     path::Path,
-    sync::{Arc, Mutex, atomic::Ordering},
+    sync::{Mutex, atomic::Ordering},
     time::Duration,
 };
 use tokio::sync::{mpsc, watch};
@@ -363,15 +363,15 @@ async fn still(camera: &SimDevice) {
 fn a_camera_that_chooses_numbers_and_one_that_is_gone_are_told() {
     run(async {
         let at = ip(51, 11);
-        let (_camera, end) = a_device(Kind::PtzCamera, at, &[Quirk::OwnPresetNumbers]).await;
+        let (camera, end) = a_device(Kind::PtzCamera, at, &[Quirk::OwnPresetNumbers]).await;
         let onvif = Ptz::open(&entry(at), Control::Onvif, Some(Credentials::new("desk", PASSWORD))).await.expect("a way");
         assert_eq!(onvif.store("9", Some("Finish line")).await.expect("stored").number, "1");
         assert_eq!(onvif.goto("finish LINE").await.expect("gone").number, "1");
         let visca = Ptz::open(&entry(at), Control::Visca, None).await.expect("a way");
         visca.drive(Drive { pan: 0.1, ..Drive::default() }, Duration::from_secs(1)).await.expect("moves");
         end.send(true).expect("ended");
-        let shared = Arc::new(visca);
-        let error = shared.stop().await.expect_err("nobody there");
+        camera.wait().await;
+        let error = visca.stop().await.expect_err("nobody there");
         assert!(error.to_string().contains("MAY STILL BE MOVING"), "{error}");
     });
 }

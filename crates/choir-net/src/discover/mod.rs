@@ -47,6 +47,8 @@ impl Default for FindOptions {
 /// What happens while it looks.
 #[derive(Debug, Clone)]
 pub enum FindEvent {
+    /// It listens, and asks.
+    Begun,
     /// A device, new or better known.
     Device(Box<Found>),
     /// Addresses asked, of how many.
@@ -109,6 +111,7 @@ pub async fn find(
     for interface in &scan.interfaces {
         multicast::start(interface, &signs, &mut helpers);
     }
+    let _ = events.send(FindEvent::Begun).await;
     helpers.spawn(neighbours::watch(scan.addresses.clone(), signs.clone()));
     let mut sweep = JoinSet::new();
     let places = Arc::new(Semaphore::new(HOSTS_AT_ONCE));

@@ -34,19 +34,22 @@ const ROUND: Duration = Duration::from_millis(600);
 /// Longest DNS message that is read.
 const DNS_MAX: usize = 9000;
 
-/// Starts to ask and to listen by one interface.
+/// Starts to ask and to listen by one interface; when it returns, nothing that is said is missed any more.
 pub(super) fn start(interface: &Interface, signs: &Signs, tasks: &mut JoinSet<()>) {
     for (group, is_dns) in [(discovery::GROUP, false), (MDNS, true)] {
         let (name, ip, signs) = (interface.name.clone(), interface.ip, signs.clone());
+        let what = if is_dns { "DNS-SD" } else { "WS-Discovery" };
+        let asks = UdpPort::to_group(group.ip(), Some(ip.into()), 1);
+        // Another program may hold the port for itself; then only answers are heard.
+        let hears = UdpPort::join(group, None, Some(ip.into()));
+        let note = match (&asks, &hears) {
+            (Err(e), _) => Some(format!("{name}: cannot ask by {what} ({e})")),
+            (_, Err(e)) => Some(format!("{name}: cannot hear who arrives by {what} ({e}); answers are heard")),
+            _ => None,
+        };
         tasks.spawn(async move {
-            let what = if is_dns { "DNS-SD" } else { "WS-Discovery" };
-            let asks = UdpPort::to_group(group.ip(), Some(ip.into()), 1);
-            // Another program may hold the port for itself; then only answers are heard.
-            let hears = UdpPort::join(group, None, Some(ip.into()));
-            if let Err(e) = &asks {
-                let _ = signs.send(Sign::Note(format!("{name}: cannot ask by {what} ({e})"))).await;
-            } else if let Err(e) = &hears {
-                let _ = signs.send(Sign::Note(format!("{name}: cannot hear who arrives by {what} ({e}); answers are heard"))).await;
+            if let Some(note) = note {
+                let _ = signs.send(Sign::Note(note)).await;
             }
             let Ok(asks) = asks else { return };
             run(&name, group, &asks, hears.ok().as_ref(), is_dns, &signs).await;
@@ -172,12 +175,11 @@ fn services_of(data: &[u8], from: Option<Ipv4Addr>) -> Vec<(Ipv4Addr, Evidence)>
     let mut found = Vec::new();
     for r in records {
         let RData::SRV(srv) = r.data() else { continue };
-        let full = r.name().to_ascii();
-        let lower = full.to_lowercase();
-        let Some((service, kind)) = SERVICES.iter().find(|(s, _)| lower.ends_with(s)) else { continue };
+        let lower = r.name().to_ascii().to_lowercase();
+        let Some((_, kind)) = SERVICES.iter().find(|(s, _)| lower.ends_with(s)) else { continue };
         let Some(ip) = hosts.get(&srv.target().to_ascii().to_lowercase()).copied().or(from) else { continue };
-        let instance = full.get(..full.len() - service.len()).unwrap_or_default().trim_end_matches('.');
-        let instance = plain(&unescape(instance));
+        // The instance is the first label, in plain UTF-8 (RFC 6763, 4.1.1).
+        let instance = plain(&String::from_utf8_lossy(r.name().iter().next().unwrap_or_default()));
         if !instance.is_empty() {
             found.push((ip, Evidence::Name(instance)));
         }
@@ -186,26 +188,6 @@ fn services_of(data: &[u8], from: Option<Ipv4Addr>) -> Vec<(Ipv4Addr, Evidence)>
         }
     }
     found
-}
-
-/// A name as DNS prints it, with `\032` and `\.`, as people write it.
-fn unescape(name: &str) -> String {
-    let (mut out, mut chars) = (Vec::new(), name.bytes().peekable());
-    while let Some(b) = chars.next() {
-        if b != b'\\' {
-            out.push(b);
-            continue;
-        }
-        let digits: Vec<u8> = chars.clone().take(3).collect();
-        match std::str::from_utf8(&digits).ok().filter(|d| d.len() == 3).and_then(|d| d.parse::<u8>().ok()) {
-            Some(n) => {
-                out.push(n);
-                chars.nth(2);
-            }
-            None => out.extend(chars.next()),
-        }
-    }
-    String::from_utf8_lossy(&out).into_owned()
 }
 
 #[cfg(test)]
@@ -230,7 +212,6 @@ mod tests {
         for cut in 0..data.len() {
             let _ = services_of(&data[..cut], Some(ip));
         }
-        assert_eq!(unescape("a\\032b\\.c\\"), "a b.c");
     }
 
     #[test]

@@ -9,7 +9,7 @@
 
 use super::{
     header::{Header, Payload},
-    wire::{Ask, MESSAGE_MAX, Reply},
+    wire::{Ask, GIVE_ADDRESSES, MESSAGE_MAX, Reply},
 };
 use std::{
     collections::VecDeque,
@@ -27,6 +27,8 @@ const WORK_PATIENCE: Duration = Duration::from_secs(2);
 const WORK_TRIES: u32 = 10;
 /// Rest after "buffer full".
 const FULL_PAUSE: Duration = Duration::from_millis(60);
+/// An answer to what has ended comes within this time or never.
+const STALE_FOR: Duration = Duration::from_millis(700);
 /// Questions that wait.
 const QUEUE_MAX: usize = 32;
 
@@ -98,6 +100,26 @@ struct Current {
     sequence: u32,
     phase: Phase,
     deadline: Instant,
+    /// Times sent, and the answers to it so far.
+    sent: u32,
+    heard: Answers,
+}
+
+/// Answers by kind. A command has one taken and one done for each time that it arrives, an inquiry one value.
+#[derive(Debug, Clone, Copy, Default)]
+struct Answers {
+    taken: u32,
+    done: u32,
+    value: u32,
+}
+
+impl Answers {
+    /// Counts one down; true when there was one.
+    fn had(count: &mut u32) -> bool {
+        let had = *count > 0;
+        *count = count.saturating_sub(1);
+        had
+    }
 }
 
 /// Talks to one camera. After each `handle_*` and [`Self::ask`], drain `poll_transmit` and `poll_outcome`.
@@ -109,14 +131,18 @@ pub struct Controller {
     next_ticket: Ticket,
     waiting: VecDeque<(Ticket, Ask)>,
     current: Option<Current>,
-    /// The numbers are being started anew: number of the message that does it, and its tries.
-    resetting: Option<(u32, u32, Instant)>,
+    /// The numbers are being started anew: how often that was asked for, and when it is asked again.
+    resetting: Option<(u32, Instant)>,
+    /// Answers to what has ended, which may still come, and until when. Bare messages have no numbers: one of
+    /// these must not be taken for the answer to a stop.
+    stale: (Answers, Instant),
     transmits: VecDeque<Vec<u8>>,
     outcomes: VecDeque<(Ticket, Outcome)>,
 }
 
 impl Controller {
-    /// For camera 1 to 7; over IP it is always 1. By IP the numbers are started anew first.
+    /// For camera 1 to 7; over IP it is always 1. By IP the numbers are started anew first, on a bare chain the
+    /// cameras are given theirs.
     #[must_use]
     pub fn new(carrier: Carrier, camera: u8, now: Instant) -> Self {
         let mut c = Self {
@@ -127,11 +153,15 @@ impl Controller {
             waiting: VecDeque::new(),
             current: None,
             resetting: None,
+            stale: (Answers::default(), now),
             transmits: VecDeque::new(),
             outcomes: VecDeque::new(),
         };
-        if carrier == Carrier::Ip {
-            c.reset(now, 1);
+        match carrier {
+            Carrier::Ip => c.reset(now, 1),
+            // Cameras of a chain know their numbers only after this; giving them out again changes none.
+            Carrier::Raw if c.camera > 1 => c.transmits.push_back(GIVE_ADDRESSES.to_vec()),
+            Carrier::Raw => {}
         }
         c
     }
@@ -199,8 +229,14 @@ impl Controller {
     }
 
     fn reply(&mut self, now: Instant, reply: Reply) {
+        if self.is_stale(now, reply) {
+            return;
+        }
         let Some(c) = &mut self.current else { return };
         let inquiry = c.ask.is_inquiry();
+        c.heard.taken += u32::from(matches!(reply, Reply::Taken(_)));
+        c.heard.done += u32::from(matches!(reply, Reply::Done(_)));
+        c.heard.value += u32::from(matches!(reply, Reply::Value(..)));
         match reply {
             Reply::Taken(socket) if !inquiry && !matches!(c.phase, Phase::Resting { .. }) => {
                 let tries = if let Phase::AtWork { tries, .. } = c.phase { tries } else { 1 };
@@ -233,8 +269,47 @@ impl Controller {
         }
     }
 
+    /// On the bare carrier, whether this answers what has ended already.
+    fn is_stale(&mut self, now: Instant, reply: Reply) -> bool {
+        if self.carrier == Carrier::Ip || now >= self.stale.1 {
+            return false;
+        }
+        // At work in a socket, an answer from that socket can only be its own.
+        let at_work = matches!(self.current, Some(Current { phase: Phase::AtWork { .. }, .. }));
+        let stale = &mut self.stale.0;
+        match reply {
+            Reply::Taken(_) => Answers::had(&mut stale.taken),
+            Reply::Done(_) if !at_work => Answers::had(&mut stale.done),
+            Reply::Value(..) => Answers::had(&mut stale.value),
+            _ => false,
+        }
+    }
+
+    /// Notes which answers to what ends now may still come.
+    fn leave_behind(&mut self, now: Instant, c: &Current, outcome: &Outcome) {
+        let refused = match outcome {
+            // Nothing has come for so long that nothing will.
+            Outcome::Refused(Refusal::Silent | Refusal::NeverDone) => return,
+            Outcome::Refused(Refusal::NotNow | Refusal::Unknown) => 1,
+            _ => 0,
+        };
+        if now >= self.stale.1 {
+            self.stale.0 = Answers::default();
+        }
+        let left = |heard: u32| c.sent.saturating_sub(heard + refused);
+        let stale = &mut self.stale.0;
+        if c.ask.is_inquiry() {
+            stale.value += left(c.heard.value);
+        } else {
+            stale.taken += left(c.heard.taken);
+            stale.done += left(c.heard.done);
+        }
+        self.stale.1 = now + STALE_FOR;
+    }
+
     fn finish(&mut self, now: Instant, outcome: Outcome) {
         if let Some(c) = self.current.take() {
+            self.leave_behind(now, &c, &outcome);
             self.outcomes.push_back((c.ticket, outcome));
         }
         self.go_on(now);
@@ -247,7 +322,15 @@ impl Controller {
         }
         let Some((ticket, ask)) = self.waiting.pop_front() else { return };
         self.sequence = self.sequence.wrapping_add(1);
-        let c = Current { ticket, ask, sequence: self.sequence, phase: Phase::Sent { tries: 1 }, deadline: now + PATIENCE };
+        let c = Current {
+            ticket,
+            ask,
+            sequence: self.sequence,
+            phase: Phase::Sent { tries: 1 },
+            deadline: now + PATIENCE,
+            sent: 1,
+            heard: Answers::default(),
+        };
         self.send(&c.ask, c.sequence);
         self.current = Some(c);
     }
@@ -263,14 +346,13 @@ impl Controller {
 
     fn reset(&mut self, now: Instant, tries: u32) {
         let sequence = self.sequence.wrapping_add(1);
-        self.resetting = Some((sequence, tries, now + PATIENCE));
+        self.resetting = Some((tries, now + PATIENCE));
         self.transmits.push_back(Header { kind: Payload::Control, sequence }.datagram(&[0x01]));
     }
 
     /// Acts on deadlines that have passed; an extra call does nothing.
     pub fn handle_timeout(&mut self, now: Instant) {
-        if let Some((_, tries, at)) = self.resetting.filter(|r| now >= r.2) {
-            debug_assert!(now >= at);
+        if let Some((tries, _)) = self.resetting.filter(|r| now >= r.1) {
             if tries >= TRIES {
                 // Some cameras know no reset; the question itself will tell.
                 self.resetting = None;
@@ -288,6 +370,7 @@ impl Controller {
             Phase::AtWork { tries, .. } if tries >= WORK_TRIES => self.finish(now, Outcome::Refused(Refusal::NeverDone)),
             Phase::AtWork { socket, tries } => {
                 c.phase = Phase::AtWork { socket, tries: tries + 1 };
+                c.sent += 1;
                 c.deadline = now + WORK_PATIENCE;
                 let (ask, sequence) = (c.ask, c.sequence);
                 self.send(&ask, sequence);
@@ -295,6 +378,7 @@ impl Controller {
             Phase::Sent { tries } if tries >= TRIES => self.finish(now, Outcome::Refused(Refusal::Silent)),
             Phase::Sent { tries } | Phase::Resting { tries } => {
                 c.phase = Phase::Sent { tries: tries + 1 };
+                c.sent += 1;
                 c.deadline = now + PATIENCE;
                 let (ask, sequence) = (c.ask, c.sequence);
                 self.send(&ask, sequence);
@@ -315,6 +399,6 @@ impl Controller {
     /// When to call [`Self::handle_timeout`].
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Instant> {
-        self.resetting.map(|r| r.2).or(self.current.as_ref().map(|c| c.deadline))
+        self.resetting.map(|r| r.1).or(self.current.as_ref().map(|c| c.deadline))
     }
 }

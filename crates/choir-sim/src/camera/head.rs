@@ -121,3 +121,38 @@ impl Head {
         self.look(|s| s.order = Order::Rest);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_drive_ends_with_its_time_and_a_range_with_its_ends() {
+        let head = Head::default();
+        head.drive(Place { pan: 1.0, tilt: -1.0, zoom: 1.0 }, Some(Duration::ZERO));
+        assert!(!head.moving());
+        assert_eq!(head.place(), Place::default(), "no time, no way");
+        // As if it had been ordered long ago.
+        head.0.lock().expect("lock").order = Order::Drive(Place { pan: 1.0, tilt: -1.0, zoom: 1.0 }, None);
+        head.0.lock().expect("lock").since -= Duration::from_secs(60);
+        assert_eq!(head.place(), Place { pan: 1.0, tilt: -1.0, zoom: 1.0 });
+        assert!(head.moving(), "it pushes against its end until it is stopped");
+        head.stop();
+        assert!(!head.moving());
+        head.travel(Place { pan: -1.0, tilt: 0.0, zoom: 0.5 });
+        head.0.lock().expect("lock").since -= Duration::from_secs(60);
+        assert_eq!(head.place(), Place { pan: -1.0, tilt: 0.0, zoom: 0.5 });
+        assert!(!head.moving(), "it has arrived");
+    }
+
+    #[test]
+    fn each_pair_of_axes_is_changed_by_itself() {
+        let head = Head::default();
+        head.change(|s| s.pan = 0.5);
+        head.change(|s| s.zoom = 0.5);
+        head.change(|s| s.pan = 0.0);
+        assert!(head.moving(), "it still zooms");
+        head.change(|s| s.zoom = 0.0);
+        assert!(!head.moving());
+    }
+}

@@ -108,3 +108,56 @@ impl Drawer {
         Ok(frame)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::camera::read_blocks;
+    use choir_core::{
+        link::{FileLink, Link},
+        units::Bitrate,
+    };
+    use openh264::{decoder::Decoder, formats::YUVSource};
+
+    #[test]
+    fn pictures_run_on_while_it_turns_and_are_played_again_at_rest() {
+        let settings = CameraSettings {
+            size: (320, 180),
+            bitrate: Bitrate(1_000_000),
+            keyframe: 0.4,
+            ..CameraSettings::new("finish-tower", Link::File(FileLink { path: None, repeat: false }))
+        };
+        let head = Arc::new(Head::default());
+        let mut drawer = Drawer {
+            scene: WideScene::new(320, 180, 3),
+            encoder: FrameEncoder::new(&settings).expect("an encoder"),
+            drawn: HashMap::new(),
+            at: head.place(),
+            interval: Interval::Turned,
+            settings,
+            head: head.clone(),
+        };
+        let mut decoder = Decoder::new().expect("a decoder");
+        let mut seen = HashMap::new();
+        let mut again = 0;
+        for round in 0..4 {
+            for n in 0..50 {
+                // In the second round it turns in the middle of an interval, and stays there.
+                if (round, n) == (1, 13) {
+                    head.travel(Place { pan: -1.0, tilt: 0.5, zoom: 0.0 });
+                    while head.moving() {
+                        std::thread::yield_now();
+                    }
+                }
+                let frame = drawer.frame(n).expect("a frame");
+                let picture = decoder.decode(&frame.data).expect("decodes").expect("a picture");
+                let (w, h) = picture.dimensions();
+                assert_eq!(read_blocks(picture.y(), w, h, picture.strides().0), Some(n as u16), "round {round}");
+                again += u32::from(seen.insert(n, frame.data.clone()).is_some_and(|old| old == frame.data));
+            }
+        }
+        assert_eq!(drawer.drawn.len(), 5, "one place is kept, all of it");
+        // The first ten of the second round, the whole of the last, and most of the third.
+        assert!((60..=120).contains(&again), "{again} frames were played again");
+    }
+}

@@ -20,10 +20,14 @@ use hickory_proto::{
 use std::{
     net::{IpAddr, Ipv4Addr, SocketAddr},
     sync::Arc,
+    time::Duration,
 };
 use tokio::net::UdpSocket;
 
 const MDNS: IpAddr = IpAddr::V4(Ipv4Addr::new(224, 0, 0, 251));
+
+/// From the first word on arrival to the second.
+const HELLO_AGAIN: Duration = Duration::from_millis(500);
 
 /// Speaks until the life ends. What cannot be opened stays silent: not every system has multicast.
 pub(super) fn serve(shared: &Arc<Shared>, life: &Stop) {
@@ -43,7 +47,14 @@ pub(super) fn serve(shared: &Arc<Shared>, life: &Stop) {
             }
         };
         say(false);
+        // Said once more, since what is said to all is lost easily (SOAP over UDP, appendix I).
+        let again = async {
+            tokio::time::sleep(HELLO_AGAIN).await;
+            say(false);
+            std::future::pending::<()>().await;
+        };
         tokio::select! {
+            () = again => {}
             () = to_all(&me, ip, group.as_ref(), out.as_ref()) => {}
             () = to_one(&me, ip, direct.as_ref()) => {}
             () = names(&me, ip, mdns.as_ref(), out.as_ref()) => {}

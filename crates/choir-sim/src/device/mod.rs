@@ -123,8 +123,12 @@ async fn lives(shared: Arc<Shared>, mut stop: Stop, ready: oneshot::Sender<Resul
         let mut turns = shared.turn.subscribe();
         let turn = tokio::select! {
             t = turns.wait_for(|t| *t != Turn::Alive) => t.map_or(Turn::Restart, |t| *t),
-            () = stop.wait() => return,
+            () = stop.wait() => Turn::Alive,
         };
+        if turn == Turn::Alive {
+            let _ = end.send(true);
+            return shared.gone().await;
+        }
         // The answer to the order goes first.
         shared.answered.notified().await;
         let _ = end.send(true);

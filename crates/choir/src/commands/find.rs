@@ -39,9 +39,10 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
     };
     let ways: Vec<&str> = scan.interfaces.iter().map(|i| i.name.as_str()).collect();
     let by = if ways.is_empty() { "nobody is asked by multicast".to_owned() } else { format!("by multicast on {}", ways.join(", ")) };
-    eprintln!("asking {}, {by}", plural(count, "address").replace("addresss", "addresses"));
+    let of = if count == 1 { "1 address".to_owned() } else { format!("{count} addresses") };
+    let begun = format!("asking {of}, {by}");
     let (tx, rx) = mpsc::channel(256);
-    let drawing = tokio::spawn(draw(rx, !args.json));
+    let drawing = tokio::spawn(draw(rx, begun, !args.json));
     let result = find(scan, &options, tx, interrupted()).await;
     let _ = drawing.await;
     let result = result.map_err(|e| Failure::new(SYSTEM, e.to_string()))?;
@@ -59,17 +60,17 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
 
 fn summary(r: &FindResult, count: usize) -> String {
     let found = plural(r.devices.len(), "device");
-    let end =
-        if r.asked < count { format!("ended early: {} of {count} addresses asked", r.asked) } else { format!("{count} addresses asked") };
-    format!("{found} found; {end}, {} answer in some way", r.answering)
+    let end = if r.asked < count { format!("; ended early, {} of {count} addresses asked", r.asked) } else { String::new() };
+    format!("{found} found; {} of {} addresses answer in some way{end}", r.answering, r.asked)
 }
 
 /// Draws the table as it grows, where somebody can see it.
-async fn draw(mut events: mpsc::Receiver<FindEvent>, table: bool) {
+async fn draw(mut events: mpsc::Receiver<FindEvent>, begun: String, table: bool) {
     let live = stderr().is_terminal();
     let (mut devices, mut progress, mut drawn): (BTreeMap<Ipv4Addr, Found>, _, u16) = (BTreeMap::new(), (0, 0), 0);
     while let Some(event) = events.recv().await {
         match event {
+            FindEvent::Begun => eprintln!("{begun}"),
             FindEvent::Device(f) => {
                 devices.extend(f.address.map(|a| (a, *f)));
             }

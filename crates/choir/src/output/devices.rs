@@ -218,3 +218,108 @@ pub fn report(r: &Report) -> String {
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use choir_core::device::{InputState, NetworkView};
+    use choir_net::device::{Failed, Proof};
+
+    #[test]
+    fn everything_a_device_says_is_shown() {
+        let h264 = StreamOptions {
+            codec: "h264".into(),
+            sizes: vec![(1280, 720), (640, 360)],
+            rate_range: Some((1.0, 50.0)),
+            bitrate_bps: Some((256_000, 8_000_000)),
+            keyframe_frames: Some((1, 100)),
+            profiles: vec!["main".into()],
+            constant: Some(false),
+            ..StreamOptions::default()
+        };
+        let h265 = StreamOptions { codec: "h265".into(), sizes: vec![(960, 540)], rates: vec![25.0], ..StreamOptions::default() };
+        let stream = StreamView {
+            name: "main".into(),
+            title: "Profile_1".into(),
+            codec: Some("h264".into()),
+            rate: Some(25.0),
+            keyframe_frames: Some(50),
+            multicast: Some(([239, 20, 0, 11].into(), 6000)),
+            options: vec![h264, h265],
+            ..StreamView::default()
+        };
+        let view = DeviceView {
+            name: "launch".into(),
+            title: "Umpire's launch".into(),
+            clock_ahead_ms: Some(40_000),
+            network: Some(NetworkView { dhcp: true, ..NetworkView::default() }),
+            inputs: vec![InputState { name: "1".into(), signal: Some((1280, 720, 25.0)) }, InputState { name: "2".into(), signal: None }],
+            streams: vec![stream],
+            notes: vec!["it gives its services an address that it no longer has".into()],
+            ..DeviceView::default()
+        };
+        let text = show(&view, 100);
+        for wanted in [
+            "40 s ahead of this machine's",
+            "no address from DHCP, no gateway",
+            "input 1      1280x720 at 25",
+            "input 2      no signal",
+            "main stream (the device calls it Profile_1)",
+            "allowed: h264, h265",
+            "allowed: 1 to 50",
+            "allowed: 256 kbps to 8.0 Mbps",
+            "50 frames (2.0 s)      allowed: 1 to 100",
+            "239.20.0.11:6000",
+            "with h265: 960x540 at 25",
+            "note: it gives",
+        ] {
+            assert!(text.contains(wanted), "{wanted} in\n{text}");
+        }
+        let behind = show(&DeviceView { clock_ahead_ms: Some(-2000), ..view.clone() }, 100);
+        assert!(behind.contains("2.0 s behind"), "{behind}");
+        assert!(show(&DeviceView { clock_ahead_ms: Some(900), ..view }, 100).contains("within 1.5 s"));
+    }
+
+    #[test]
+    fn a_report_says_what_holds_and_what_does_not() {
+        let difference = |what: &str| Difference { what: what.into(), wanted: "a".into(), actual: "b".into() };
+        let measured = Measured { codec: Some("h264".into()), keyframe_frames: Some((25, 50)), audio: Some(false), ..Measured::default() };
+        let mut r = Report {
+            name: "launch".into(),
+            done: vec!["main: size".into()],
+            proofs: vec![Proof { stream: "main".into(), measured: Some(measured), ..Proof::default() }],
+            restarted: true,
+            moved_to: Some([127, 20, 0, 13].into()),
+            ..Report::default()
+        };
+        let good = report(&r);
+        for wanted in
+            ["launch: as the sheet wants it", "set       main: size", "keyframe each 25 to 50 frames, no sound", "moved to  127.20.0.13"]
+        {
+            assert!(good.contains(wanted), "{wanted} in\n{good}");
+        }
+        r.quietly.push(difference("main bitrate"));
+        r.proofs[0].differs.push(difference("main rate"));
+        r.proofs.push(Proof { stream: "sub".into(), url: "rtsp://x".into(), reason: Some("nobody there".into()), ..Proof::default() });
+        let bad = report(&r);
+        for wanted in [
+            "NOT AS THE SHEET",
+            "CHANGED   main bitrate: a was asked for and taken, but the device has b",
+            "DIFFERS   main rate",
+            "NO PROOF  sub at rtsp://x: nobody there",
+        ] {
+            assert!(bad.contains(wanted), "{wanted} in\n{bad}");
+        }
+        r.failed = Some(Failed { what: "main: size".into(), why: "it refuses".into() });
+        r.left.push("sub: rate".into());
+        let failed = report(&r);
+        assert!(failed.contains("launch: NOT DONE") && failed.contains("not sent  sub: rate"), "{failed}");
+    }
+
+    #[test]
+    fn long_texts_are_broken_between_words() {
+        let mut out = String::new();
+        wrapped(&mut out, &"oar ".repeat(40), "  ", 50);
+        assert!(out.lines().count() > 2 && out.lines().all(|l| l.len() <= 50 && l.starts_with("  ")), "{out}");
+    }
+}

@@ -47,7 +47,7 @@ fn what_is_found_goes_into_a_sheet_that_can_be_used() {
     let found: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
     assert_eq!((found[0]["address"].as_str(), found[0]["what"].as_str()), (Some("127.61.0.4"), Some("PTZ camera")));
     assert_eq!(found[1]["flags"][0]["word"], "factory-address");
-    assert!(out.stderr.contains("2 devices found; 14 addresses asked"), "{}", out.stderr);
+    assert!(out.stderr.contains("2 devices found; 14 of 14 addresses answer"), "{}", out.stderr);
     let new = place.path("new.toml").display().to_string();
     let out = choir(&place, &["find", range, "--add", &new]);
     assert!(out.code == 2 && out.stderr.contains("--choose"), "{}", out.stderr);
@@ -95,6 +95,16 @@ fn a_device_is_compared_set_moved_and_given_a_password() {
         out.stderr
     );
     assert_eq!(choir(&place, &["device", "diff"]).code, 0);
+    // One that is not there does not keep the others from being set.
+    let both = fs::read_to_string(&at).expect("there").replace("1 Mbps", "1.5 Mbps")
+        + "[[device]]\nname = \"gone\"\naddress = \"127.62.0.99:8000\"\ncontrol = \"onvif\"\nmain = { rate = 25 }\n";
+    let both = place.write("both.toml", &both);
+    let out = choir(&place, &["device", "apply", "--yes", "--sheet", &both]);
+    assert!(out.code == 1 && out.stderr.contains("gone: 127.62.0.99:8000: the device cannot be reached"), "{}{}", out.stdout, out.stderr);
+    assert!(out.stdout.contains("set       main: bitrate"), "{}", out.stdout);
+    let out = choir(&place, &["device", "diff"]);
+    assert!(out.code == 2 && out.stderr.contains("several patch sheets"), "{}", out.stderr);
+    fs::remove_file(both).expect("removed");
     // To a new place, by the sheet that names it.
     let out = choir(&place, &["device", "address", "finish-tower", "--static", "127.62.0.13/24", "--yes"]);
     assert_eq!((out.code, out.stdout.trim()), (0, "finish-tower: at 127.62.0.13"), "{}", out.stderr);
