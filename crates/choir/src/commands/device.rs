@@ -170,7 +170,7 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
     }
     let changes = able.iter().filter(|p| !p.differs.is_empty()).count();
     if changes > 0 {
-        confirm("Set this? A device that must be is restarted.", yes)?;
+        confirm("Set this? A device that must be is restarted.", yes).await?;
     }
     let (stop_it, stop) = Stop::new();
     let mut set = JoinSet::new();
@@ -222,7 +222,7 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
 
 async fn restart(o: &Opened, name: &str, yes: bool) -> Result<(), Failure> {
     let mut session = or_left(device::session(&o.device(name)?, &o.base)).await?;
-    confirm(&format!("Restart {name}? Its streams stop until it is back."), yes)?;
+    confirm(&format!("Restart {name}? Its streams stop until it is back."), yes).await?;
     eprintln!("{name}: restarting");
     let gone = tokio::select! {
         gone = device::restart(&mut session) => gone?,
@@ -241,7 +241,7 @@ async fn address(o: &Opened, a: &AddressArgs) -> Result<(), Failure> {
         or_left(async { device::free_and_reachable(ip, prefix, gateway).await.map_err(device::DeviceError::from) }).await?;
     }
     let to = fixed.map_or_else(|| "an address from DHCP".into(), |(ip, p, _)| format!("{ip}/{p}"));
-    confirm(&format!("Give {} {to}? It is at {} now.", a.name, d.address), a.yes)?;
+    confirm(&format!("Give {} {to}? It is at {} now.", a.name, d.address), a.yes).await?;
     eprintln!("{}: moving to {to}", a.name);
     let ip = tokio::select! {
         ip = device::move_to(&mut session, fixed) => ip?,

@@ -1,6 +1,6 @@
 //! `choir find`: devices on the network, and into the sheet with them.
 
-use super::{confirm, interrupted, replace_text};
+use super::{answer_to, confirm, interrupted, replace_text};
 use crate::{
     args::FindArgs,
     exit::{FAILED, Failure, SYSTEM, USAGE},
@@ -15,7 +15,7 @@ use crossterm::{cursor, execute, terminal};
 use std::{
     collections::{BTreeMap, HashSet},
     fs,
-    io::{self, BufRead, IsTerminal, Write, stderr, stdin},
+    io::{self, IsTerminal, stderr, stdin},
     net::Ipv4Addr,
     path::Path,
 };
@@ -29,7 +29,7 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
     let scan = plan(args.what.as_deref(), &own).map_err(|e| Failure::new(USAGE, e.to_string()))?;
     let count = scan.addresses.len();
     if count > RANGE_MAX {
-        confirm(&format!("{count} addresses are to be asked, which takes about {} s.", count / 60), args.yes)?;
+        confirm(&format!("{count} addresses are to be asked, which takes about {} s.", count / 60), args.yes).await?;
     }
     let defaults = FindOptions::default();
     let options = FindOptions {
@@ -53,7 +53,7 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
     }
     eprintln!("{}", summary(&result, count));
     if let Some(sheet) = &args.add {
-        add(sheet, &result.devices, args.choose.as_deref())?;
+        add(sheet, &result.devices, args.choose.as_deref()).await?;
     }
     if result.devices.is_empty() { Err(Failure::told(FAILED)) } else { Ok(()) }
 }
@@ -107,7 +107,7 @@ fn clear(lines: u16, live: bool) {
 }
 
 /// Writes the chosen ones into the sheet.
-fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<(), Failure> {
+async fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<(), Failure> {
     if devices.is_empty() {
         return Ok(());
     }
@@ -119,11 +119,7 @@ fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<(), Fail
     let list = match choose {
         Some(list) => list.to_owned(),
         None => {
-            eprint!("Which are to be written into {}? (numbers with commas between, all, or nothing) ", sheet.display());
-            let _ = stderr().flush();
-            let mut line = String::new();
-            stdin().lock().read_line(&mut line)?;
-            line.trim().to_owned()
+            answer_to(&format!("Which are to be written into {}? (numbers with commas between, all, or nothing) ", sheet.display())).await?
         }
     };
     let chosen = chosen(&list, devices).map_err(|e| Failure::new(USAGE, e))?;

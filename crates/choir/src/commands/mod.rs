@@ -23,7 +23,8 @@ use choir_core::{
 use clap::CommandFactory;
 use clap_complete::Shell;
 use std::{
-    fs, io,
+    fs,
+    io::{self, BufRead, IsTerminal, Write},
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -98,21 +99,33 @@ fn replace_text(path: &Path, text: &str) -> Result<(), Failure> {
 }
 
 /// Asks on the terminal; without one, only a yes given beforehand counts.
-fn confirm(question: &str, yes: bool) -> Result<(), Failure> {
-    use std::io::{BufRead, IsTerminal, Write};
+async fn confirm(question: &str, yes: bool) -> Result<(), Failure> {
     if yes {
         return Ok(());
     }
     if !io::stdin().is_terminal() {
         return Err(Failure::new(USAGE, format!("{question} There is no terminal to ask on: add --yes")));
     }
-    eprint!("{question} [y/N] ");
-    let _ = io::stderr().flush();
-    let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer)?;
-    match answer.trim().to_lowercase().as_str() {
+    match answer_to(&format!("{question} [y/N] ")).await?.to_lowercase().as_str() {
         "y" | "yes" => Ok(()),
         _ => Err(Failure::new(FAILED, "nothing was done")),
+    }
+}
+
+/// What is typed on the terminal; Ctrl-C ends the wait for it.
+async fn answer_to(question: &str) -> Result<String, Failure> {
+    eprint!("{question}");
+    let _ = io::stderr().flush();
+    let typed = tokio::task::spawn_blocking(|| {
+        let mut answer = String::new();
+        io::stdin().lock().read_line(&mut answer).map(|_| answer.trim().to_owned())
+    });
+    tokio::select! {
+        typed = typed => Ok(typed.map_err(|e| Failure::new(SYSTEM, e.to_string()))??),
+        () = interrupted() => {
+            eprintln!();
+            Err(Failure::new(FAILED, "nothing was done"))
+        }
     }
 }
 

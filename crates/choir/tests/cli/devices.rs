@@ -159,6 +159,7 @@ fn a_device_without_control_is_told_by_hand_and_proved_by_its_line() {
     assert!(out.code == 0 && out.stdout.contains("on wire   main: h264, 320x180"), "{}{}", out.stdout, out.stderr);
     // A running show has the port: it tells what it measures.
     let mut show = place.start(&["run", "regatta.toml", "--plain"]);
+    show.says("line towpath-bicycle: steady");
     place.until("the line carries pictures", |v| v["lines"][0]["media"]["size"].is_array() && v["lines"][0]["link"]["state"] == "steady");
     let out = choir(&place, &["device", "apply", "bicycle", "--json"]);
     assert!(out.stdout.contains("which the running show carries"), "{}{}", out.stdout, out.stderr);
@@ -204,4 +205,36 @@ fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
     screen.hang_up();
     let after = place_of();
     assert!(after["pan"].as_f64().expect("a number") < before && after["moving"] == false, "{before} {after}");
+}
+
+#[test]
+fn on_a_terminal_the_table_grows_and_a_question_can_be_left() {
+    let place = Place::new();
+    let _camera = device(&place, "ptz-camera", "127.65.0.3", "finish-tower");
+    let at = sheet(&place, "127.65.0.3", "main = { bitrate = \"1 Mbps\" }");
+    let before = fs::read_to_string(&at).expect("there");
+    let mut finding = Screen::open(&place, &["find", "127.65.0.0/28", "--add", "regatta.toml"]);
+    finding.shows("of 14 addresses asked");
+    finding.shows("PTZ camera");
+    finding.shows("Which are to be written into regatta.toml?");
+    finding.types("1\n");
+    finding.shows("is in the sheet already");
+    let mut applying = Screen::open_with(&place, &["device", "apply"], &[("CAMERA", PASSWORD)]);
+    applying.shows("main bitrate");
+    applying.shows("[y/N]");
+    applying.types("\u{3}");
+    applying.shows("nothing was done");
+    let mut applying = Screen::open_with(&place, &["device", "apply"], &[("CAMERA", PASSWORD)]);
+    applying.shows("[y/N]");
+    applying.types("y\n");
+    applying.shows("on wire   main: h264, 640x360");
+    // A password typed on the terminal is not shown, and must be typed twice.
+    let mut typing = Screen::open_with(&place, &["device", "password", "finish-tower"], &[("CAMERA", PASSWORD)]);
+    typing.shows("New password of desk");
+    typing.types("six oars and a cox\r");
+    typing.shows("Once more");
+    typing.types("six oars and no cox\r");
+    typing.shows("the two are not the same");
+    assert!(!typing.seen().contains("six"), "{}", typing.seen());
+    assert_eq!(fs::read_to_string(&at).expect("there"), before);
 }

@@ -74,6 +74,11 @@ impl Screen {
         self.seen.drain(..at);
     }
 
+    /// What has come since the last thing that was waited for.
+    pub fn seen(&self) -> &str {
+        &self.seen
+    }
+
     pub fn types(&mut self, keys: &str) {
         self.keyboard.write_all(keys.as_bytes()).expect("typed");
     }
