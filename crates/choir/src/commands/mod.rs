@@ -114,6 +114,14 @@ async fn confirm(question: &str, yes: bool) -> Result<(), Failure> {
 
 /// What is typed on the terminal; Ctrl-C ends the wait for it.
 async fn answer_to(question: &str) -> Result<String, Failure> {
+    let left = interrupted();
+    tokio::pin!(left);
+    // It must listen before the question is seen: whoever is quick is not to be missed.
+    tokio::select! {
+        biased;
+        () = &mut left => return Err(Failure::new(FAILED, "nothing was done")),
+        () = std::future::ready(()) => {}
+    }
     eprint!("{question}");
     let _ = io::stderr().flush();
     let typed = tokio::task::spawn_blocking(|| {
@@ -122,7 +130,7 @@ async fn answer_to(question: &str) -> Result<String, Failure> {
     });
     tokio::select! {
         typed = typed => Ok(typed.map_err(|e| Failure::new(SYSTEM, e.to_string()))??),
-        () = interrupted() => {
+        () = left => {
             eprintln!();
             Err(Failure::new(FAILED, "nothing was done"))
         }
