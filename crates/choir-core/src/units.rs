@@ -91,6 +91,18 @@ pub fn parse_size(text: &str) -> Result<(u32, u32), UnitError> {
     }
 }
 
+/// `1280x720`.
+#[must_use]
+pub fn say_size((width, height): (u32, u32)) -> String {
+    format!("{width}x{height}")
+}
+
+/// Frames per second without a needless fraction: `25`, `29.97`.
+#[must_use]
+pub fn say_rate(rate: f64) -> String {
+    format!("{}", (rate * 100.0).round() / 100.0)
+}
+
 impl fmt::Display for Bitrate {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let bps = self.0 as f64;

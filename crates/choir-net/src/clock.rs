@@ -21,7 +21,7 @@ pub fn unix_ms() -> u64 {
 }
 
 /// Waits until `at`, to tokio's millisecond; for ever without a time.
-pub(crate) async fn sleep_until(at: Option<Instant>) {
+pub async fn sleep_until(at: Option<Instant>) {
     match at {
         Some(at) => tokio::time::sleep_until(at.into()).await,
         None => std::future::pending().await,

@@ -53,6 +53,18 @@ pub struct Ask<'a> {
     pub authorization: Option<String>,
 }
 
+/// Scheme, host without brackets, port, and path with its query. A login before the host is left out.
+pub(crate) fn split_url(url: &str) -> (&str, &str, Option<u16>, &str) {
+    let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
+    let (authority, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
+    let authority = authority.rsplit('@').next().unwrap_or_default();
+    let (host, port) = match authority.rsplit_once(':') {
+        Some((host, port)) if !port.contains(']') => (host, port.parse().ok()),
+        _ => (authority, None),
+    };
+    (scheme, host.trim_matches(['[', ']']), port, path)
+}
+
 /// Asks once, on a connection of its own.
 ///
 /// # Errors
@@ -96,5 +108,18 @@ pub(crate) async fn exchange_on(stream: TcpStream, at: SocketAddr, ask: Ask<'_>)
                 Err(e) => Err(strange(&e)),
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::split_url;
+
+    #[test]
+    fn addresses_are_split_as_devices_write_them() {
+        assert_eq!(split_url("http://127.20.0.9:8000/onvif/media?x"), ("http", "127.20.0.9", Some(8000), "/onvif/media?x"));
+        assert_eq!(split_url("rtsp://desk:a@[::1]:8554?channel=1"), ("rtsp", "::1", Some(8554), "?channel=1"));
+        assert_eq!(split_url("http://[::1]/"), ("http", "::1", None, "/"));
+        assert_eq!(split_url("camera"), ("", "camera", None, ""));
     }
 }

@@ -34,6 +34,14 @@ pub mod visca;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+/// Random bytes from the system.
+pub(crate) fn random<const N: usize>() -> [u8; N] {
+    let mut bytes = [0; N];
+    // Without the system's randomness nothing else works either; what is fixed is refused by the other end.
+    let _ = getrandom::fill(&mut bytes);
+    bytes
+}
+
 /// Locks; a panic elsewhere must not take the show down with it.
 pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)

@@ -1,7 +1,8 @@
 //! What must be set by hand on a device that has no control protocol.
 
 use super::{Device, NetworkWish};
-use crate::sheet::Sheet;
+use crate::{find::mask, sheet::Sheet, units::say_size};
+use std::net::Ipv4Addr;
 
 /// What to set, as name and value, in the order in which it is typed.
 #[must_use]
@@ -10,7 +11,7 @@ pub fn by_hand(device: &Device, sheet: &Sheet) -> Vec<(String, String)> {
     match &device.network {
         Some(NetworkWish::Dhcp) => out.push(("network".into(), "address from a server (DHCP)".into())),
         Some(NetworkWish::Static { ip, prefix, gateway }) => {
-            out.push(("network address".into(), format!("{ip}/{prefix}, mask {}", mask(*prefix))));
+            out.push(("network address".into(), format!("{ip}/{prefix}, mask {}", Ipv4Addr::from(mask(*prefix)))));
             out.extend(gateway.map(|g| ("network gateway".into(), g.to_string())));
         }
         None => {}
@@ -21,7 +22,7 @@ pub fn by_hand(device: &Device, sheet: &Sheet) -> Vec<(String, String)> {
         wish.input.iter().for_each(|v| add("input", v.clone()));
         wish.codec.iter().for_each(|v| add("codec", v.clone()));
         wish.profile.iter().for_each(|v| add("profile", v.clone()));
-        wish.size.iter().for_each(|(w, h)| add("size", format!("{w}x{h}")));
+        wish.size.iter().for_each(|s| add("size", say_size(*s)));
         wish.rate.iter().for_each(|v| add("rate", format!("{v} frames per second")));
         wish.bitrate.iter().for_each(|v| add("bitrate", v.to_string()));
         wish.rate_control.iter().for_each(|v| add("rate-control", v.to_string()));
@@ -35,10 +36,4 @@ pub fn by_hand(device: &Device, sheet: &Sheet) -> Vec<(String, String)> {
         }
     }
     out
-}
-
-/// The mask of a prefix, as old menus want it.
-#[must_use]
-pub fn mask(prefix: u8) -> std::net::Ipv4Addr {
-    std::net::Ipv4Addr::from(u32::MAX.checked_shl(32 - u32::from(prefix.min(32))).unwrap_or(0))
 }

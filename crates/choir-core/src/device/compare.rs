@@ -4,7 +4,7 @@ use super::{
     Sound, StreamWish,
     view::{StreamOptions, StreamView},
 };
-use crate::units::Bitrate;
+use crate::units::{Bitrate, say_rate, say_size};
 use serde::Serialize;
 
 /// A constant bitrate may be this share off, measured over some seconds.
@@ -36,17 +36,8 @@ pub struct Impossible {
     pub possible: String,
 }
 
-fn size_text((w, h): (u32, u32)) -> String {
-    format!("{w}x{h}")
-}
-
 fn or_unknown<T: ToString>(value: Option<T>) -> String {
     value.map_or_else(|| "not said".into(), |v| v.to_string())
-}
-
-/// Frames per second without a needless fraction.
-fn rate_text(rate: f64) -> String {
-    format!("{}", (rate * 100.0).round() / 100.0)
 }
 
 /// To the kilobit, since devices round.
@@ -73,12 +64,12 @@ pub fn differences(wish: &StreamWish, is: &StreamView) -> Vec<Difference> {
         differs("profile", profile.clone(), or_unknown(is.profile.clone()));
     }
     if let Some(size) = wish.size {
-        differs("size", size_text(size), or_unknown(is.size.map(size_text)));
+        differs("size", say_size(size), or_unknown(is.size.map(say_size)));
     }
     if let Some(rate) = wish.rate {
         // The first media service rounds 29.97 to 30.
         let same = is.rate.is_some_and(|r| (r - rate).abs() < 0.05 || r == rate.round());
-        differs("rate", rate_text(rate), if same { rate_text(rate) } else { or_unknown(is.rate.map(rate_text)) });
+        differs("rate", say_rate(rate), if same { say_rate(rate) } else { or_unknown(is.rate.map(say_rate)) });
     }
     if let Some(bitrate) = wish.bitrate {
         differs("bitrate", bitrate_text(bitrate.0), or_unknown(is.bitrate_bps.map(bitrate_text)));
@@ -135,20 +126,21 @@ fn options(wish: &StreamWish, is: &StreamView, o: &StreamOptions, add: &mut impl
     if let Some(profile) = wish.profile.as_ref().filter(|p| !o.profiles.is_empty() && !o.profiles.contains(p)) {
         add("profile", profile.clone(), with(o.profiles.join(", ")));
     }
-    // Another codec may not have the size that is set now.
-    let size = wish.size.or(is.size.filter(|_| wish.codec.is_some() && wish.codec != is.codec));
+    // Another codec may not have the size and rate that are set now.
+    let changed = wish.codec.is_some() && wish.codec != is.codec;
+    let size = wish.size.or(is.size.filter(|_| changed));
     if let Some(size) = size.filter(|s| !o.sizes.is_empty() && !o.sizes.contains(s)) {
-        add("size", size_text(size), with(o.sizes.iter().map(|s| size_text(*s)).collect::<Vec<_>>().join(", ")));
+        add("size", say_size(size), with(o.sizes.iter().map(|s| say_size(*s)).collect::<Vec<_>>().join(", ")));
     }
-    let rate = wish.rate.or(is.rate.filter(|_| wish.codec.is_some() && wish.codec != is.codec));
+    let rate = wish.rate.or(is.rate.filter(|_| changed));
     if let Some(rate) = rate {
         let listed = o.rates.is_empty() || o.rates.iter().any(|r| (r - rate).abs() < 0.05);
         let within = o.rate_range.is_none_or(|(a, z)| (a - 0.01..=z + 0.01).contains(&rate));
         if !listed {
-            add("rate", rate_text(rate), with(o.rates.iter().map(|r| rate_text(*r)).collect::<Vec<_>>().join(", ")));
+            add("rate", say_rate(rate), with(o.rates.iter().map(|r| say_rate(*r)).collect::<Vec<_>>().join(", ")));
         } else if !within {
             let (a, z) = o.rate_range.unwrap_or_default();
-            add("rate", rate_text(rate), with(format!("{} to {}", rate_text(a), rate_text(z))));
+            add("rate", say_rate(rate), with(format!("{} to {}", say_rate(a), say_rate(z))));
         }
     }
     if let (Some(bitrate), Some((a, z))) = (wish.bitrate, o.bitrate_bps)
@@ -195,10 +187,10 @@ pub fn on_the_wire(name: &str, wish: &StreamWish, constant: bool, is: &Measured)
         differs("codec", codec.clone(), or_unknown(is.codec.clone()));
     }
     if let Some(size) = wish.size.filter(|s| is.size != Some(*s)) {
-        differs("size", size_text(size), or_unknown(is.size.map(size_text)));
+        differs("size", say_size(size), or_unknown(is.size.map(say_size)));
     }
     if let Some(rate) = wish.rate.filter(|w| is.rate.is_none_or(|r| (r - w).abs() > w * RATE_TOLERANCE)) {
-        differs("rate", rate_text(rate), or_unknown(is.rate.map(rate_text)));
+        differs("rate", say_rate(rate), or_unknown(is.rate.map(say_rate)));
     }
     if let (Some(keyframe), Some((a, z))) = (wish.keyframe, is.keyframe_frames) {
         let wanted = keyframe.frames(wish.rate.or(is.rate).unwrap_or(25.0));

@@ -3,5 +3,5 @@
 mod range;
 mod table;
 
-pub use range::{Interface, RANGE_MAX, RangeError, Scan, plan};
+pub use range::{Interface, RANGE_MAX, RangeError, Scan, mask, plan};
 pub use table::{Evidence, Flag, Found, Service, ServiceKind, Table};

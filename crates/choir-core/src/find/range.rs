@@ -51,14 +51,20 @@ pub enum RangeError {
     TooWide(usize),
 }
 
+/// The bits of an address that its subnet's prefix covers.
+#[must_use]
+pub fn mask(prefix: u8) -> u32 {
+    u32::MAX.checked_shl(32 - u32::from(prefix.min(32))).unwrap_or(0)
+}
+
 fn network(ip: Ipv4Addr, prefix: u8) -> u32 {
-    u32::from(ip) & u32::MAX.checked_shl(32 - u32::from(prefix.min(32))).unwrap_or(0)
+    u32::from(ip) & mask(prefix)
 }
 
 /// First and last address of a subnet that a device can have.
 fn hosts(ip: Ipv4Addr, prefix: u8) -> (u32, u32) {
     let first = network(ip, prefix);
-    let last = first | u32::MAX.checked_shr(u32::from(prefix)).unwrap_or(0);
+    let last = first | !mask(prefix);
     if prefix <= 30 { (first + 1, last - 1) } else { (first, last) }
 }
 

@@ -186,7 +186,6 @@ impl Table {
                         found.services.insert(s);
                     }
                 } else {
-                    // A page at ONVIF's port is the same server's.
                     found.services.insert(s);
                 }
             }

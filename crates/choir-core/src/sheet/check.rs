@@ -49,8 +49,7 @@ pub(super) fn devices(r: &mut Reader<'_>, line_names: &[String], devices: &[Name
             r.add(Grade::Error, d.value_at, &subject, format!("it has the address of device \"{first}\"."), "Give each its own.");
         }
         if matches!(device.password, Some(Secret::Literal(_))) {
-            let what = "its password is written in the sheet, where everybody who gets the sheet reads it.";
-            r.add(Grade::Advice, d.at, &subject, what, "Write password = { file = \"PATH\" } or { env = \"NAME\" } instead.");
+            secret_in_sheet(r, d.at, &subject, "password");
         }
         for (stream, wish) in &device.streams {
             match &wish.line {
@@ -165,6 +164,11 @@ fn served_paths(r: &mut Reader<'_>, feeds: &[Named<Feed>]) {
     }
 }
 
+fn secret_in_sheet(r: &mut Reader<'_>, at: usize, subject: &str, word: &str) {
+    let what = format!("its {word} is written in the sheet, where everybody who gets the sheet reads it.");
+    r.add(Grade::Advice, at, subject, what, format!("Write {word} = {{ file = \"PATH\" }} or {{ env = \"NAME\" }} instead."));
+}
+
 fn passphrases(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>]) {
     let of_lines = lines.iter().map(|l| (format!("line \"{}\"", l.item.name), l.at, vec![&l.item.from]));
     let of_feeds = feeds.iter().map(|f| (format!("feed \"{}\"", f.item.name), f.at, f.item.to.iter().collect()));
@@ -172,13 +176,7 @@ fn passphrases(r: &mut Reader<'_>, lines: &[Named<Line>], feeds: &[Named<Feed>])
         for link in links {
             if matches!(link.secret(), Some(Secret::Literal(_))) {
                 let word = if link.srt().is_some() { "passphrase" } else { "password" };
-                r.add(
-                    Grade::Advice,
-                    at,
-                    &subject,
-                    format!("its {word} is written in the sheet, where everybody who gets the sheet reads it."),
-                    format!("Write {word} = {{ file = \"PATH\" }} or {{ env = \"NAME\" }} instead."),
-                );
+                secret_in_sheet(r, at, &subject, word);
             }
             let Some(srt) = link.srt() else { continue };
             if srt.passphrase.is_none() && srt.key_bits.is_some() {

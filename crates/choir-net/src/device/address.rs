@@ -5,6 +5,7 @@ use crate::{
     discover::{self, own_interfaces},
     onvif::{Session, Which},
 };
+use choir_core::find::mask;
 use choir_proto::onvif::device;
 use std::{
     net::{IpAddr, Ipv4Addr, SocketAddr},
@@ -68,7 +69,7 @@ pub enum AddressError {
 /// # Errors
 /// See [`AddressError`].
 pub async fn free_and_reachable(ip: Ipv4Addr, prefix: u8, gateway: Option<Ipv4Addr>) -> Result<(), AddressError> {
-    let mask = u32::MAX.checked_shl(32 - u32::from(prefix)).unwrap_or(0);
+    let mask = mask(prefix);
     let host = u32::from(ip) & !mask;
     let reserved = |what| Err(AddressError::Reserved { ip, prefix, what });
     if host == 0 {

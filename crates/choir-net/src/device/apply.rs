@@ -12,14 +12,15 @@ use super::{
     session, wait,
 };
 use crate::{
-    onvif::{Handles, Session, changes_of, read_device},
+    onvif::{Session, changes_of, read_device, read_streams},
     port::Stop,
     secrets::fetch_text,
 };
 use choir_core::{
-    device::{Control, Device, DeviceView, Difference, Impossible, NetworkWish, StreamView, by_hand, differences, impossible},
+    device::{Control, Device, DeviceView, Difference, Impossible, NetworkWish, StreamView, StreamWish, by_hand, differences, impossible},
     sheet::Sheet,
 };
+use choir_proto::onvif::media::Profile;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
@@ -56,7 +57,7 @@ pub struct Plan {
     /// What is to be set by hand.
     pub by_hand: Vec<(String, String)>,
     session: Option<Session>,
-    handles: Handles,
+    profiles: Vec<Profile>,
     sheet: Sheet,
     base: PathBuf,
 }
@@ -111,7 +112,7 @@ pub async fn plan(device: &Device, sheet: &Sheet, base: &Path) -> Result<Plan, D
         impossible: Vec::new(),
         by_hand: Vec::new(),
         session: None,
-        handles: Handles::default(),
+        profiles: Vec::new(),
         sheet: sheet.clone(),
         base: base.to_owned(),
     };
@@ -119,9 +120,11 @@ pub async fn plan(device: &Device, sheet: &Sheet, base: &Path) -> Result<Plan, D
         Control::Manual => plan.by_hand = by_hand(device, sheet),
         Control::Onvif => {
             let mut s = session(device, base).await?;
-            let (view, handles) = read_device(&mut s, &device.name, &device.title).await?;
-            (plan.differs, plan.impossible) = compare(device, &view);
-            (plan.view, plan.handles, plan.session) = (Some(view), handles, Some(s));
+            let (view, profiles) = read_device(&mut s, &device.name, &device.title).await?;
+            plan.impossible = impossible_of(device, &view);
+            plan.differs = stream_differences(device, &view.streams);
+            plan.differs.extend(network_differences(device, &view));
+            (plan.view, plan.profiles, plan.session) = (Some(view), profiles, Some(s));
         }
         _ if device.streams.is_empty() && device.network.is_none() => {}
         _ => {
@@ -134,23 +137,26 @@ pub async fn plan(device: &Device, sheet: &Sheet, base: &Path) -> Result<Plan, D
     Ok(plan)
 }
 
-fn compare(device: &Device, view: &DeviceView) -> (Vec<Difference>, Vec<Impossible>) {
-    let (mut differs, mut cannot) = (Vec::new(), Vec::new());
+/// The wished streams beside the device's, which may lack one.
+fn pairs<'a>(device: &'a Device, streams: &'a [StreamView]) -> impl Iterator<Item = (&'a String, &'a StreamWish, Option<&'a StreamView>)> {
+    device.streams.iter().map(|(name, wish)| (name, wish, streams.iter().find(|s| s.name == *name)))
+}
+
+fn stream_differences(device: &Device, streams: &[StreamView]) -> Vec<Difference> {
+    pairs(device, streams).filter_map(|(_, wish, stream)| Some(differences(wish, stream?))).flatten().collect()
+}
+
+fn impossible_of(device: &Device, view: &DeviceView) -> Vec<Impossible> {
     let inputs: Vec<String> = view.inputs.iter().map(|i| i.name.clone()).collect();
-    for (name, wish) in &device.streams {
-        match view.streams.iter().find(|s| s.name == *name) {
-            Some(stream) => {
-                differs.extend(differences(wish, stream));
-                cannot.extend(impossible(wish, stream, &inputs));
-            }
-            None => {
-                let possible = view.streams.iter().map(|s| s.name.clone()).collect::<Vec<_>>().join(", ");
-                cannot.push(Impossible { what: format!("{name} stream"), wanted: "there".into(), possible });
-            }
-        }
-    }
-    differs.extend(network_differences(device, view));
-    (differs, cannot)
+    let lacking = |name: &String| {
+        let possible = view.streams.iter().map(|s| s.name.clone()).collect::<Vec<_>>().join(", ");
+        vec![Impossible { what: format!("{name} stream"), wanted: "there".into(), possible }]
+    };
+    let one = |(name, wish, stream): (&String, &StreamWish, Option<&StreamView>)| match stream {
+        Some(stream) => impossible(wish, stream, &inputs),
+        None => lacking(name),
+    };
+    pairs(device, &view.streams).flat_map(one).collect()
 }
 
 fn network_differences(device: &Device, view: &DeviceView) -> Vec<Difference> {
@@ -220,7 +226,7 @@ async fn set(plan: &mut Plan, report: &mut Report, progress: Progress<'_>) {
     let mut changes = Vec::new();
     for (place, stream) in view.streams.iter().enumerate() {
         let Some(wish) = plan.device.streams.get(&stream.name) else { continue };
-        match changes_of(s, &plan.handles, place, stream, wish, &plan.differs).await {
+        match changes_of(s, &plan.profiles, place, stream, wish, &plan.differs).await {
             Ok(c) => changes.extend(c),
             Err(e) => {
                 report.failed = Some(Failed { what: format!("{}: its settings", stream.name), why: e.to_string() });
@@ -248,10 +254,13 @@ async fn set(plan: &mut Plan, report: &mut Report, progress: Progress<'_>) {
 async fn read_back(plan: &mut Plan, report: &mut Report, progress: Progress<'_>) {
     let Some(s) = &mut plan.session else { return };
     progress(&report.name, Step::ReadingBack);
-    match read_device(s, &plan.device.name, &plan.device.title).await {
-        Ok((view, handles)) => {
-            report.quietly = compare(&plan.device, &view).0.into_iter().filter(|d| !d.what.starts_with("network")).collect();
-            (plan.view, plan.handles) = (Some(view), handles);
+    match read_streams(s).await {
+        Ok((streams, profiles)) => {
+            report.quietly = stream_differences(&plan.device, &streams);
+            plan.profiles = profiles;
+            if let Some(view) = &mut plan.view {
+                view.streams = streams;
+            }
         }
         Err(e) => report.failed = Some(Failed { what: "reading back".into(), why: e.to_string() }),
     }

@@ -10,7 +10,7 @@ pub use address::{AddressError, free_and_reachable, move_to};
 pub use apply::{Failed, Plan, Progress, Report, Step, carry_out, plan};
 pub use password::change_password;
 pub use prove::{Proof, prove};
-pub use wait::{back_after_restart, restart};
+pub use wait::restart;
 
 use crate::{
     onvif::{OnvifError, Session, read_device},

@@ -3,6 +3,7 @@
 use crate::{
     control::{Answer, Client, Request},
     inspect::{Look, inspect},
+    onvif::codec_of,
     port::Stop,
 };
 use choir_core::{
@@ -37,6 +38,11 @@ pub struct Proof {
 }
 
 impl Proof {
+    fn of(stream: &str, url: String, measured: Measured, wish: &StreamWish, constant: bool) -> Self {
+        let differs = on_the_wire(stream, wish, constant, &measured);
+        Self { stream: stream.into(), url, measured: Some(measured), reason: None, differs }
+    }
+
     /// All is as wanted.
     #[must_use]
     pub fn holds(&self) -> bool {
@@ -58,7 +64,7 @@ fn measured(v: &InspectView) -> Measured {
     let picture = v.picture.as_ref();
     let video = picture.and_then(|p| v.streams.iter().find(|s| s.kind == p.codec));
     Measured {
-        codec: picture.map(|p| p.codec.to_lowercase().replace('.', "")),
+        codec: picture.map(|p| codec_of(&p.codec)),
         size: picture.and_then(|p| p.size),
         rate: picture.and_then(|p| p.measured_rate),
         keyframe_frames: picture.and_then(|p| p.keyframe_frames),
@@ -77,16 +83,15 @@ pub(super) async fn by_show(sheet: &Sheet, line: &str, stream: &str, wish: &Stre
     let m = &line.media;
     let codec = m.codec.as_ref()?;
     let measured = Measured {
-        codec: Some(codec.to_lowercase().replace('.', "")),
+        codec: Some(codec_of(codec)),
         size: m.size,
         rate: m.rate,
         keyframe_frames: m.keyframe_frames.map(|k| (k, k)),
         bitrate_bps: m.streams.iter().find(|s| s.kind == *codec).map(|s| s.rate_bps),
         audio: Some(m.audio.is_some()),
     };
-    let differs = on_the_wire(stream, wish, constant, &measured);
     let url = format!("{}, which the running show carries", line.link.url);
-    Some(Proof { stream: stream.into(), url, measured: Some(measured), reason: None, differs })
+    Some(Proof::of(stream, url, measured, wish, constant))
 }
 
 /// Joins a stream and measures it. `constant` says how its bitrate is to be judged.
@@ -100,10 +105,6 @@ pub async fn prove(stream: &str, link: &Link, base: &Path, wish: &StreamWish, co
     match seen {
         Err(e) => failed(e.to_string().trim_start_matches(&format!("{url}: ")).to_owned()),
         Ok(v) if !v.found => failed(v.reason),
-        Ok(v) => {
-            let measured = measured(&v);
-            let differs = on_the_wire(stream, wish, constant, &measured);
-            Proof { stream: stream.into(), url, measured: Some(measured), reason: None, differs }
-        }
+        Ok(v) => Proof::of(stream, url, measured(&v), wish, constant),
     }
 }

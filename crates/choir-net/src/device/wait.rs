@@ -22,22 +22,14 @@ const BACK_PATIENCE: Duration = Duration::from_secs(150);
 pub async fn restart(s: &mut Session) -> Result<Duration, DeviceError> {
     let at = s.at();
     s.call(Which::Device, &device::restart()).await?;
-    back_after_restart(at, at).await
-}
-
-/// Waits until nothing answers at one address and something does at the other.
-///
-/// # Errors
-/// It does not go, or does not come back.
-pub async fn back_after_restart(was: SocketAddr, will_be: SocketAddr) -> Result<Duration, DeviceError> {
     let start = Instant::now();
-    while Session::is_there(was).await.is_ok() {
+    while Session::is_there(at).await.is_ok() {
         if start.elapsed() > GO_PATIENCE {
-            return Err(DeviceError::Gone(format!("{was}: the device took the order to restart, and is still there after 20 s")));
+            return Err(DeviceError::Gone(format!("{at}: the device took the order to restart, and is still there after 20 s")));
         }
         tokio::time::sleep(LOOK_EVERY).await;
     }
-    appears(will_be, start).await
+    appears(at, start).await
 }
 
 /// Waits until something answers; gives the time since `start`.

@@ -8,20 +8,21 @@ mod pacer;
 mod probe;
 
 pub use follow::Follow;
+pub use multicast::new_id;
 pub use pacer::Pacer;
 
+use crate::clock::sleep_until;
 use choir_core::find::{Evidence, Found, Interface, Scan, Table};
 use pacer::{HOSTS_AT_ONCE, PACKETS_PER_SECOND};
 use std::{
     io,
     net::{IpAddr, Ipv4Addr},
     sync::Arc,
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::{
     sync::{Semaphore, mpsc},
     task::JoinSet,
-    time::Instant,
 };
 
 /// How long answers to the last question are waited for.
@@ -112,14 +113,14 @@ pub async fn find(
         multicast::start(interface, &signs, &mut helpers);
     }
     let _ = events.send(FindEvent::Begun).await;
-    helpers.spawn(neighbours::watch(scan.addresses.clone(), signs.clone()));
+    let addresses: Arc<[Ipv4Addr]> = scan.addresses.into();
+    helpers.spawn(neighbours::watch(addresses.clone(), signs.clone()));
     let mut sweep = JoinSet::new();
     let places = Arc::new(Semaphore::new(HOSTS_AT_ONCE));
-    let addresses = scan.addresses.clone();
     let (feeding, fed_pacer, fed_signs) = (addresses.clone(), pacer.clone(), signs.clone());
     sweep.spawn(async move {
         let mut hosts = JoinSet::new();
-        for ip in feeding {
+        for ip in feeding.iter().copied() {
             let Ok(place) = places.clone().acquire_owned().await else { return };
             let (pacer, signs) = (fed_pacer.clone(), fed_signs.clone());
             hosts.spawn(async move {
@@ -138,12 +139,6 @@ pub async fn find(
     let mut looked: Vec<(Ipv4Addr, u16)> = Vec::new();
     tokio::pin!(stop);
     loop {
-        let over = async {
-            match end {
-                Some(at) => tokio::time::sleep_until(at).await,
-                None => std::future::pending().await,
-            }
-        };
         let sign = tokio::select! {
             sign = incoming.recv() => sign,
             Some(_) = sweep.join_next() => {
@@ -152,7 +147,7 @@ pub async fn find(
                 }
                 continue;
             }
-            () = over => break,
+            () = sleep_until(end) => break,
             () = &mut stop => break,
         };
         match sign {

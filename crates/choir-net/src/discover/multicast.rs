@@ -3,7 +3,7 @@
 
 use super::{Sign, Signs, v4};
 use crate::port::UdpPort;
-use bytes::BytesMut;
+use bytes::{Bytes, BytesMut};
 use choir_core::find::{Evidence, Interface, Service, ServiceKind};
 use choir_proto::{
     onvif::{
@@ -18,6 +18,7 @@ use hickory_proto::{
 };
 use std::{
     collections::HashMap,
+    io,
     net::{IpAddr, Ipv4Addr, SocketAddr},
     time::Duration,
 };
@@ -34,33 +35,68 @@ const ROUND: Duration = Duration::from_millis(600);
 /// Longest DNS message that is read.
 const DNS_MAX: usize = 9000;
 
+/// A group on one interface: asked, and heard.
+pub(super) struct Ear {
+    group: SocketAddr,
+    asks: UdpPort,
+    /// Another program may hold the port for itself; then only answers are heard.
+    hears: io::Result<UdpPort>,
+    arena: BytesMut,
+}
+
+impl Ear {
+    /// From now on nothing that is said is missed.
+    pub fn open(group: SocketAddr, interface: Ipv4Addr) -> io::Result<Self> {
+        let asks = UdpPort::to_group(group.ip(), Some(interface.into()), 1)?;
+        Ok(Self { group, asks, hears: UdpPort::join(group, None, Some(interface.into())), arena: BytesMut::new() })
+    }
+
+    /// Asks all. A network that is down now may be up the next time.
+    pub fn ask(&self, question: &[u8]) {
+        let _ = self.asks.send(&Transmit { to: self.group, segment: None, size: 0 }, question);
+    }
+
+    /// Waits for what is said, and adds it. Safe to cancel.
+    pub async fn hear(&mut self, out: &mut Vec<(SocketAddr, Bytes)>) {
+        let heard = async {
+            match &self.hears {
+                Ok(h) => drop(h.readable().await),
+                Err(_) => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            _ = self.asks.readable() => self.asks.drain(&mut self.arena, out),
+            () = heard => self.hears.iter().for_each(|h| h.drain(&mut self.arena, out)),
+        }
+    }
+}
+
 /// Starts to ask and to listen by one interface; when it returns, nothing that is said is missed any more.
 pub(super) fn start(interface: &Interface, signs: &Signs, tasks: &mut JoinSet<()>) {
     for (group, is_dns) in [(discovery::GROUP, false), (MDNS, true)] {
-        let (name, ip, signs) = (interface.name.clone(), interface.ip, signs.clone());
+        let (name, signs) = (interface.name.clone(), signs.clone());
         let what = if is_dns { "DNS-SD" } else { "WS-Discovery" };
-        let asks = UdpPort::to_group(group.ip(), Some(ip.into()), 1);
-        // Another program may hold the port for itself; then only answers are heard.
-        let hears = UdpPort::join(group, None, Some(ip.into()));
-        let note = match (&asks, &hears) {
-            (Err(e), _) => Some(format!("{name}: cannot ask by {what} ({e})")),
-            (_, Err(e)) => Some(format!("{name}: cannot hear who arrives by {what} ({e}); answers are heard")),
-            _ => None,
+        let ear = Ear::open(group, interface.ip);
+        let note = match &ear {
+            Err(e) => Some(format!("{name}: cannot ask by {what} ({e})")),
+            Ok(Ear { hears: Err(e), .. }) => Some(format!("{name}: cannot hear who arrives by {what} ({e}); answers are heard")),
+            Ok(_) => None,
         };
         tasks.spawn(async move {
             if let Some(note) = note {
                 let _ = signs.send(Sign::Note(note)).await;
             }
-            let Ok(asks) = asks else { return };
-            run(&name, group, &asks, hears.ok().as_ref(), is_dns, &signs).await;
+            if let Ok(ear) = ear {
+                run(&name, ear, is_dns, &signs).await;
+            }
         });
     }
 }
 
-pub(super) fn new_id() -> String {
-    let mut random = [0; 16];
-    let _ = getrandom::fill(&mut random);
-    discovery::message_id(random)
+/// A number for a message.
+#[must_use]
+pub fn new_id() -> String {
+    discovery::message_id(crate::random())
 }
 
 fn question(is_dns: bool) -> Vec<u8> {
@@ -76,24 +112,16 @@ fn question(is_dns: bool) -> Vec<u8> {
     message.to_vec().unwrap_or_default()
 }
 
-async fn run(name: &str, group: SocketAddr, asks: &UdpPort, hears: Option<&UdpPort>, is_dns: bool, signs: &Signs) {
-    let (mut arena, mut got) = (BytesMut::new(), Vec::new());
+async fn run(name: &str, mut ear: Ear, is_dns: bool, signs: &Signs) {
+    let mut got = Vec::new();
     let mut round = tokio::time::interval(ROUND);
     let mut rounds = 0;
     loop {
-        let heard = async {
-            match hears {
-                Some(h) => drop(h.readable().await),
-                None => std::future::pending().await,
-            }
-        };
         tokio::select! {
-            _ = asks.readable() => asks.drain(&mut arena, &mut got),
-            () = heard => hears.iter().for_each(|h| h.drain(&mut arena, &mut got)),
+            () = ear.hear(&mut got) => {}
             _ = round.tick(), if rounds < ROUNDS => {
                 rounds += 1;
-                // A network that is down now may be up at the next round.
-                let _ = asks.send(&Transmit { to: group, segment: None, size: 0 }, &question(is_dns));
+                ear.ask(&question(is_dns));
             }
         }
         for (from, data) in got.drain(..) {

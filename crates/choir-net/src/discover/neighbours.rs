@@ -4,7 +4,7 @@
 use super::{Sign, Signs};
 use choir_core::find::Evidence;
 use socket2::{Domain, Protocol, Socket, Type};
-use std::{fs, io::Read, net::Ipv4Addr, time::Duration};
+use std::{fs, io::Read, net::Ipv4Addr, sync::Arc, time::Duration};
 use tokio::io::unix::AsyncFd;
 
 const TABLE: &str = "/proc/net/arp";
@@ -43,7 +43,7 @@ fn sender(packet: &[u8]) -> Option<(Ipv4Addr, String)> {
 }
 
 /// Watches both for the addresses that are asked (in order), for ever.
-pub(super) async fn watch(asked: Vec<Ipv4Addr>, signs: Signs) {
+pub(super) async fn watch(asked: Arc<[Ipv4Addr]>, signs: Signs) {
     tokio::join!(watch_table(&asked, &signs), watch_answers(&asked, &signs));
 }
 

@@ -156,7 +156,8 @@ fn title(body: &[u8]) -> Option<String> {
     Some(plain(&text[start..end])).filter(|t| !t.is_empty())
 }
 
-async fn ask_udp(ip: Ipv4Addr, port: u16, message: &[u8], mut each: impl FnMut(&[u8]) -> bool) -> bool {
+/// Asks by UDP until `each` has what it wants; true when anything answered, "nobody listens there" too.
+pub(super) async fn ask_udp(ip: Ipv4Addr, port: u16, message: &[u8], patience: Duration, mut each: impl FnMut(&[u8]) -> bool) -> bool {
     let asked = async {
         let socket = UdpSocket::bind("0.0.0.0:0").await?;
         socket.connect(SocketAddr::new(ip.into(), port)).await?;
@@ -169,7 +170,7 @@ async fn ask_udp(ip: Ipv4Addr, port: u16, message: &[u8], mut each: impl FnMut(&
             }
         }
     };
-    match timeout(UDP_PATIENCE, asked).await {
+    match timeout(patience, asked).await {
         Ok(Ok(())) => true,
         // "Nobody listens there" is an answer too.
         Ok(Err(e)) => e.kind() == io::ErrorKind::ConnectionRefused,
@@ -179,7 +180,7 @@ async fn ask_udp(ip: Ipv4Addr, port: u16, message: &[u8], mut each: impl FnMut(&
 
 async fn ask_discovery(ip: Ipv4Addr, signs: &Signs) -> bool {
     let mut heard = Vec::new();
-    let alive = ask_udp(ip, discovery::GROUP.port(), discovery::probe(&multicast::new_id()).as_bytes(), |data| {
+    let alive = ask_udp(ip, discovery::GROUP.port(), discovery::probe(&multicast::new_id()).as_bytes(), UDP_PATIENCE, |data| {
         heard = discovery::read_announcements(data);
         !heard.is_empty()
     })
@@ -193,7 +194,7 @@ async fn ask_discovery(ip: Ipv4Addr, signs: &Signs) -> bool {
 async fn visca(ip: Ipv4Addr, signs: &Signs) {
     let ask = Header { kind: Payload::Inquiry, sequence: 1 }.datagram(&Visca::Version.message(1));
     let mut there = false;
-    ask_udp(ip, header::PORT, &ask, |data| {
+    ask_udp(ip, header::PORT, &ask, UDP_PATIENCE, |data| {
         // Any answer with this header is a camera's, a complaint about the number too.
         there = match Header::read(data) {
             Some((h, message)) if h.kind == Payload::Reply => Reply::read(message).is_some(),

@@ -4,6 +4,7 @@ mod read;
 mod session;
 mod set;
 
-pub use read::{Handles, read_device, read_inputs, read_streams};
+pub(crate) use read::codec_of;
+pub use read::{read_device, read_streams};
 pub use session::{Anyone, OnvifError, Session, Which, who_is_there};
 pub use set::{Change, changes_of};

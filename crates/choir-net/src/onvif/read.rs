@@ -1,28 +1,21 @@
 //! Reads everything that a device says of itself.
 
 use super::session::{OnvifError, Session, Which};
+use crate::http::split_url;
 use choir_core::device::{DeviceView, InputState, NetworkView, StreamOptions, StreamView};
 use choir_proto::onvif::{
-    device::{self, Network},
+    device,
     media::{self, EncoderOptions, Media, Profile, Rates},
 };
 use std::net::Ipv4Addr;
-
-/// What is needed to change what was read.
-#[derive(Debug, Clone, Default)]
-pub struct Handles {
-    /// Its streams, in the order of the view's.
-    pub profiles: Vec<Profile>,
-    /// Its network interface.
-    pub network: Option<Network>,
-}
 
 /// The service by which streams are read and set.
 pub(super) fn media_of(s: &Session) -> (Media, Which) {
     if s.services.media2.is_some() { (Media::Two, Which::Media2) } else { (Media::One, Which::Media) }
 }
 
-fn codec_of(encoding: &str) -> String {
+/// `h264` for `H264`, `H.264`.
+pub(crate) fn codec_of(encoding: &str) -> String {
     encoding.to_lowercase().replace(['.', '-'], "")
 }
 
@@ -35,11 +28,11 @@ fn sound_of(encoding: &str) -> String {
     }
 }
 
-/// Reads it all.
+/// Reads it all, and with it the streams as they are changed.
 ///
 /// # Errors
 /// The device refuses or goes.
-pub async fn read_device(s: &mut Session, name: &str, title: &str) -> Result<(DeviceView, Handles), OnvifError> {
+pub async fn read_device(s: &mut Session, name: &str, title: &str) -> Result<(DeviceView, Vec<Profile>), OnvifError> {
     let (streams, profiles) = read_streams(s).await?;
     let network = device::read_network(&s.call(Which::Device, &device::get_network()).await?);
     let gateway = match s.call(Which::Device, &device::get_gateway()).await {
@@ -59,20 +52,20 @@ pub async fn read_device(s: &mut Session, name: &str, title: &str) -> Result<(De
         serial: s.identity.serial.clone(),
         clock_ahead_ms: s.clock_ahead_ms(),
         login: s.login(),
-        network: network.as_ref().map(|n| NetworkView { mac: n.mac.clone(), address: n.address, dhcp: n.dhcp, gateway }),
+        network: network.map(|n| NetworkView { mac: n.mac, address: n.address, dhcp: n.dhcp, gateway }),
         inputs,
         steered: profiles.iter().any(|p| p.ptz) && s.services.ptz.is_some(),
         streams,
         notes: s.notes().to_vec(),
     };
-    Ok((view, Handles { profiles, network }))
+    Ok((view, profiles))
 }
 
 /// Reads the inputs, which only the first media service tells.
 ///
 /// # Errors
 /// The device refuses or goes.
-pub async fn read_inputs(s: &mut Session) -> Result<Vec<InputState>, OnvifError> {
+async fn read_inputs(s: &mut Session) -> Result<Vec<InputState>, OnvifError> {
     match s.call(Which::Media, &media::get_inputs()).await {
         Ok(answer) => Ok(media::read_inputs(&answer)
             .into_iter()
@@ -136,20 +129,14 @@ pub async fn read_streams(s: &mut Session) -> Result<(Vec<StreamView>, Vec<Profi
 
 /// A stream's address on the host where the device really is.
 fn reachable(s: &mut Session, url: &str) -> String {
-    let Some((scheme, rest)) = url.split_once("://") else { return url.to_owned() };
-    let end = rest.find(['/', '?']).unwrap_or(rest.len());
-    let authority = rest[..end].rsplit('@').next().unwrap_or_default();
-    let (host, port) = match authority.rsplit_once(':') {
-        Some((h, p)) if !p.contains(']') => (h, format!(":{p}")),
-        _ => (authority, String::new()),
-    };
+    let (scheme, host, port, path) = split_url(url);
     let ip = s.at().ip();
-    if host.trim_matches(['[', ']']).parse() == Ok(ip) {
-        return format!("{scheme}://{authority}{}", &rest[end..]);
+    if host.parse() != Ok(ip) {
+        s.note(format!("it gives its streams the address {host}; they are pulled from {ip}"));
     }
-    s.note(format!("it gives its streams the address {host}; they are pulled from {ip}"));
     let host = if ip.is_ipv6() { format!("[{ip}]") } else { ip.to_string() };
-    format!("{scheme}://{host}{port}{}", &rest[end..])
+    let port = port.map_or_else(String::new, |p| format!(":{p}"));
+    format!("{scheme}://{host}{port}{path}")
 }
 
 fn options_view(o: EncoderOptions) -> StreamOptions {

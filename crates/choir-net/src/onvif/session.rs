@@ -5,7 +5,8 @@
 
 use crate::{
     clock::unix_us,
-    http::{self, Ask, HttpAnswer, HttpError},
+    http::{self, Ask, HttpAnswer, HttpError, split_url},
+    random,
 };
 use choir_proto::{
     auth::{Challenge, Credentials, Scheme, challenges},
@@ -154,13 +155,6 @@ async fn post(
 ) -> Result<HttpAnswer, OnvifError> {
     let ask = Ask { path, post: Some((content_type(call), call.message(token))), authorization };
     http::ask(at, ask, PATIENCE).await.map_err(|cause| OnvifError::Http { at, cause })
-}
-
-fn random<const N: usize>() -> [u8; N] {
-    let mut bytes = [0; N];
-    // Without the system's randomness nothing else works either; a fixed number is refused by the device.
-    let _ = getrandom::fill(&mut bytes);
-    bytes
 }
 
 /// What a device tells anyone.
@@ -320,17 +314,12 @@ impl Session {
     }
 
     fn really(&mut self, address: &str) -> (SocketAddr, String) {
-        let rest = address.split_once("://").map_or(address, |(_, r)| r);
-        let (authority, path) = rest.find('/').map_or((rest, "/"), |i| rest.split_at(i));
-        let (host, port) = match authority.rsplit_once(':') {
-            Some((h, p)) if !p.contains(']') => (h, p.parse().unwrap_or(80)),
-            _ => (authority, 80),
-        };
-        let at = SocketAddr::new(self.at.ip(), port);
-        if host.trim_matches(['[', ']']).parse() != Ok(self.at.ip()) {
+        let (_, host, port, path) = split_url(address);
+        let at = SocketAddr::new(self.at.ip(), port.unwrap_or(80));
+        if host.parse() != Ok(self.at.ip()) {
             self.note(format!("it gives its services the address {host}; they are asked at {}", self.at.ip()));
         }
-        (at, path.to_owned())
+        (at, if path.is_empty() { "/" } else { path }.to_owned())
     }
 
     /// Asks, with the proof of the password.

@@ -1,7 +1,7 @@
 //! From wishes to requests: only what differs is sent.
 
 use super::{
-    read::{Handles, media_of},
+    read::media_of,
     session::{OnvifError, Session, Which},
 };
 use choir_core::device::{Difference, RateControl, Sound, StreamView, StreamWish};
@@ -35,14 +35,14 @@ impl Change {
 /// The device does not tell its audio encoders.
 pub async fn changes_of(
     s: &mut Session,
-    handles: &Handles,
+    profiles: &[Profile],
     place: usize,
     is: &StreamView,
     wish: &StreamWish,
     differs: &[Difference],
 ) -> Result<Vec<Change>, OnvifError> {
     let (m, which) = media_of(s);
-    let Some(profile) = handles.profiles.get(place) else { return Ok(Vec::new()) };
+    let Some(profile) = profiles.get(place) else { return Ok(Vec::new()) };
     let names: Vec<&str> = differs.iter().filter_map(|d| d.what.strip_prefix(is.name.as_str())).map(str::trim).collect();
     let mut changes = Vec::new();
     let change = |what: &str, call| Change { what: format!("{}: {what}", is.name), which, call };

@@ -238,7 +238,5 @@ impl MediaIn {
 
 /// A random number; predictable ones would only make two receivers look alike.
 pub(super) fn rand() -> u32 {
-    let mut bytes = [0; 4];
-    let _ = getrandom::fill(&mut bytes);
-    u32::from_be_bytes(bytes)
+    u32::from_be_bytes(crate::random())
 }

@@ -27,12 +27,17 @@ use crate::lock;
 use bytes::Bytes;
 use std::{
     collections::VecDeque,
+    io,
+    net::SocketAddr,
     sync::{
         Arc, Mutex,
         atomic::{AtomicBool, AtomicU64, Ordering},
     },
 };
-use tokio::sync::{Notify, watch};
+use tokio::{
+    net::{TcpListener, TcpSocket},
+    sync::{Notify, watch},
+};
 
 /// Takes media from a way in. Called on the port's own task: must be quick and must not block.
 pub trait Intake: Send + Sync + 'static {
@@ -96,6 +101,17 @@ impl Outlet {
 pub(crate) fn datagrams(payload: &Bytes) -> impl Iterator<Item = Bytes> + '_ {
     const SEVEN: usize = 7 * 188;
     (0..payload.len()).step_by(SEVEN).map(move |at| payload.slice(at..payload.len().min(at + SEVEN)))
+}
+
+/// Opens a TCP port to be connected to; after a restart the old connections do not keep it.
+///
+/// # Errors
+/// The address is taken, not of this machine, or not allowed.
+pub fn listen(addr: SocketAddr) -> io::Result<TcpListener> {
+    let socket = if addr.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+    socket.set_reuseaddr(true)?;
+    socket.bind(addr)?;
+    socket.listen(128)
 }
 
 /// A signal given once, to stop or to begin.

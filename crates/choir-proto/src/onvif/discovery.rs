@@ -4,6 +4,7 @@ use super::{
     device::plain,
     xml::{self, Element},
 };
+use percent_encoding::percent_decode_str;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 /// Where devices listen.
@@ -37,21 +38,8 @@ impl Announcement {
     pub fn scope(&self, word: &str) -> Option<String> {
         let start = format!("onvif://www.onvif.org/{word}/");
         let value = self.scopes.iter().find_map(|s| s.strip_prefix(&start))?;
-        Some(plain(&percent_decode(value))).filter(|v| !v.is_empty())
+        Some(plain(&percent_decode_str(value).decode_utf8_lossy())).filter(|v| !v.is_empty())
     }
-}
-
-fn percent_decode(text: &str) -> String {
-    let (mut out, mut bytes) = (Vec::new(), text.bytes());
-    while let Some(b) = bytes.next() {
-        let ahead: Vec<u8> = bytes.clone().take(2).collect();
-        let hex = std::str::from_utf8(&ahead).ok().filter(|h| b == b'%' && h.len() == 2).and_then(|h| u8::from_str_radix(h, 16).ok());
-        out.push(hex.unwrap_or(b));
-        if hex.is_some() {
-            bytes.nth(1);
-        }
-    }
-    String::from_utf8_lossy(&out).into_owned()
 }
 
 fn message(action: &str, id: &str, relates: Option<&str>, body: &str) -> String {

@@ -30,6 +30,11 @@ impl Media {
         Call::new(self.prefix(), name, inside)
     }
 
+    /// A call that sets something for good, which the first service wants to be told.
+    fn set(self, name: &str, inside: String) -> Call {
+        self.call(name, &if self == Self::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside })
+    }
+
     /// A call with an element in this service's namespace.
     fn with(self, name: &str, element: &str, text: &str, more: &str) -> Call {
         let p = self.prefix();
@@ -313,11 +318,7 @@ pub fn write_video_encoder(m: Media, tag: &str, v: &VideoEncoder) -> String {
 pub fn set_video_encoder(m: Media, v: &VideoEncoder) -> Call {
     let p = m.prefix();
     let inside = write_video_encoder(m, &format!("{p}:Configuration"), v);
-    // The first service wants to be told that the setting is to last.
-    m.call(
-        "SetVideoEncoderConfiguration",
-        &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside },
-    )
+    m.set("SetVideoEncoderConfiguration", inside)
 }
 
 /// Asks what an encoder can do in a stream.
@@ -407,10 +408,7 @@ pub fn set_input(m: Media, s: &SourceConfig) -> Call {
         escape(&s.name),
         escape(&s.input)
     );
-    m.call(
-        "SetVideoSourceConfiguration",
-        &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside },
-    )
+    m.set("SetVideoSourceConfiguration", inside)
 }
 
 /// Asks which audio encoders there are.
@@ -438,10 +436,7 @@ pub fn set_audio_encoder(m: Media, a: &AudioEncoder) -> Call {
         a.kbps,
         a.khz
     );
-    m.call(
-        "SetAudioEncoderConfiguration",
-        &if m == Media::One { inside + "<trt:ForcePersistence>true</trt:ForcePersistence>" } else { inside },
-    )
+    m.set("SetAudioEncoderConfiguration", inside)
 }
 
 /// Gives a stream sound by this audio encoder, or with `None` takes it away.

@@ -5,7 +5,10 @@ use super::{
     state::{Quirk, Shared},
 };
 use bytes::BytesMut;
-use choir_net::port::{Stop, UdpPort};
+use choir_net::{
+    discover::new_id,
+    port::{Stop, UdpPort},
+};
 use choir_proto::{
     onvif::discovery::{self, Announcement},
     srt::Transmit,
@@ -62,12 +65,6 @@ pub(super) fn serve(shared: &Arc<Shared>, life: &Stop) {
         }
         say(true);
     });
-}
-
-fn new_id() -> String {
-    let mut random = [0; 16];
-    let _ = getrandom::fill(&mut random);
-    discovery::message_id(random)
 }
 
 /// It, and its twin.

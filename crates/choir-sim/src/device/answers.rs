@@ -12,7 +12,7 @@ use choir_proto::onvif::{
     ptz::read_vector,
     soap::{envelope, parse_duration, parts_of},
 };
-use std::{fmt::Write, net::Ipv4Addr, sync::atomic::Ordering};
+use std::{fmt::Write, net::Ipv4Addr};
 
 /// An answer.
 pub(super) enum Answer {
@@ -438,8 +438,7 @@ fn ptz(shared: &Shared, ask: &Element) -> Result<String> {
             String::new()
         }
         "Stop" => {
-            let heard = shared.counts.stops.fetch_add(1, Ordering::Relaxed);
-            if shared.settings.quirks.iter().any(|q| matches!(q, Quirk::LosesStops(n) if heard < *n)) {
+            if shared.loses_stop() {
                 return Err((vec!["Receiver", "CriticalError"], "Busy"));
             }
             head.stop();

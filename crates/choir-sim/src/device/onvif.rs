@@ -7,7 +7,10 @@ use super::{
 };
 use crate::SimError;
 use bytes::Bytes;
-use choir_net::{clock::unix_us, port::Stop};
+use choir_net::{
+    clock::unix_us,
+    port::{Stop, listen},
+};
 use choir_proto::{
     auth::{Challenge, Scheme, Verdict},
     onvif::{Fault, Token, xml},
@@ -21,7 +24,6 @@ use std::{
     sync::{Arc, atomic::Ordering},
     time::{Duration, SystemTime},
 };
-use tokio::net::TcpSocket;
 
 /// Longest request that is read.
 const REQUEST_MAX: usize = 1 << 18;
@@ -33,13 +35,7 @@ const FOR_ANYONE: [&str; 3] = ["GetSystemDateAndTime", "GetServices", "GetCapabi
 /// Opens the control port and answers until the life ends.
 pub(super) async fn serve(shared: &Arc<Shared>, life: &Stop) -> Result<(), SimError> {
     let addr = SocketAddr::new(shared.look(|s| s.network.address).into(), shared.settings.control_port);
-    let open = || {
-        let socket = TcpSocket::new_v4()?;
-        socket.set_reuseaddr(true)?;
-        socket.bind(addr)?;
-        socket.listen(64)
-    };
-    let listener = open().map_err(|cause| SimError::Address { who: shared.settings.name.clone(), addr, cause })?;
+    let listener = listen(addr).map_err(|cause| SimError::Address { who: shared.settings.name.clone(), addr, cause })?;
     let (me, mut stop) = (shared.clone(), life.clone());
     shared.task(life, async move {
         loop {

@@ -7,7 +7,10 @@ use choir_proto::auth::Credentials;
 use std::{
     collections::BTreeMap,
     net::Ipv4Addr,
-    sync::{Arc, Mutex, PoisonError, atomic::AtomicU64},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 use tokio::sync::{Notify, watch};
 
@@ -240,6 +243,12 @@ impl Shared {
 
     pub fn has(&self, quirk: Quirk) -> bool {
         self.settings.quirks.contains(&quirk)
+    }
+
+    /// A stop has come; true when it is one of those that get lost.
+    pub fn loses_stop(&self) -> bool {
+        let heard = self.counts.stops.fetch_add(1, Ordering::Relaxed);
+        self.settings.quirks.iter().any(|q| matches!(q, Quirk::LosesStops(n) if heard < *n))
     }
 
     /// Runs a part of this life; the next life begins when all parts have ended.

@@ -1,16 +1,16 @@
 //! A camera that answers VISCA: over IP with its numbers, and bare by TCP.
 
-use super::state::{Quirk, Shared};
+use super::state::Shared;
 use crate::{SimError, camera::Place};
-use choir_net::port::Stop;
+use choir_net::port::{Stop, listen};
 use choir_proto::visca::{
     Ask, Header, Payload, Reply, Stream, header,
     wire::{ZOOM_SPEED_MAX, write_nibbles},
 };
-use std::{io, net::SocketAddr, sync::Arc, sync::atomic::Ordering};
+use std::{io, net::SocketAddr, sync::Arc};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
-    net::{TcpListener, TcpSocket, TcpStream, UdpSocket},
+    net::{TcpListener, TcpStream, UdpSocket},
 };
 
 /// Port of the bare protocol.
@@ -25,13 +25,7 @@ pub(super) fn serve(shared: &Arc<Shared>, life: &Stop) -> Result<(), SimError> {
     let fail = |port: u16| move |cause: io::Error| SimError::Address { who: "VISCA".into(), addr: SocketAddr::new(ip.into(), port), cause };
     let socket = std::net::UdpSocket::bind((ip, header::PORT)).and_then(|s| s.set_nonblocking(true).map(|()| s));
     let socket = socket.and_then(UdpSocket::from_std).map_err(fail(header::PORT))?;
-    let open = || {
-        let socket = TcpSocket::new_v4()?;
-        socket.set_reuseaddr(true)?;
-        socket.bind(SocketAddr::new(ip.into(), BARE))?;
-        socket.listen(8)
-    };
-    let listener = open().map_err(fail(BARE))?;
+    let listener = listen(SocketAddr::new(ip.into(), BARE)).map_err(fail(BARE))?;
     let (me, mut stop) = (shared.clone(), life.clone());
     shared.task(life, async move {
         tokio::select! {
@@ -123,8 +117,7 @@ fn carry_out(shared: &Shared, message: &[u8], again: bool) -> Vec<Vec<u8>> {
             return vec![Reply::value(&write_nibbles(steps as i16)).message(ME)];
         }
         Ask::StopMove | Ask::StopZoom => {
-            let heard = shared.counts.stops.fetch_add(1, Ordering::Relaxed);
-            if shared.settings.quirks.iter().any(|q| matches!(q, Quirk::LosesStops(n) if heard < *n)) {
+            if shared.loses_stop() {
                 return Vec::new();
             }
             if ask == Ask::StopMove { head.change(|s| (s.pan, s.tilt) = (0.0, 0.0)) } else { head.change(|s| s.zoom = 0.0) }

@@ -31,21 +31,25 @@ use std::{
 use tokio::task::JoinSet;
 
 /// A sheet and where it lies.
-struct Opened {
-    path: PathBuf,
-    base: PathBuf,
+pub(super) struct Opened {
+    pub path: PathBuf,
+    pub base: PathBuf,
     sheet: Sheet,
 }
 
 impl Opened {
-    fn at(given: Option<&Path>) -> Result<Self, Failure> {
+    pub fn at(given: Option<&Path>) -> Result<Self, Failure> {
         let path = which_sheet(given)?;
         let sheet = load(&path, false)?;
         Ok(Self { base: folder_of(&path).to_owned(), path, sheet })
     }
 
-    fn device(&self, name: &str) -> Result<Device, Failure> {
-        device_of(&self.sheet, &self.path, name).cloned()
+    /// A device by its name.
+    pub fn device(&self, name: &str) -> Result<Device, Failure> {
+        let names: Vec<&str> = self.sheet.devices.iter().map(|d| d.name.as_str()).collect();
+        let found = self.sheet.devices.iter().find(|d| d.name == name).cloned();
+        found
+            .ok_or_else(|| Failure::new(USAGE, format!("{} has no device \"{name}\". {}", self.path.display(), did_you_mean(name, &names))))
     }
 
     /// These, or all.
@@ -67,13 +71,6 @@ impl Opened {
         eprintln!("{}: {name} is at {ip}", self.path.display());
         Ok(())
     }
-}
-
-/// A device of a sheet by its name.
-pub fn device_of<'a>(sheet: &'a Sheet, path: &Path, name: &str) -> Result<&'a Device, Failure> {
-    let names: Vec<&str> = sheet.devices.iter().map(|d| d.name.as_str()).collect();
-    let found = sheet.devices.iter().find(|d| d.name == name);
-    found.ok_or_else(|| Failure::new(USAGE, format!("{} has no device \"{name}\". {}", path.display(), did_you_mean(name, &names))))
 }
 
 pub async fn run(args: DeviceArgs) -> Result<(), Failure> {

@@ -1,6 +1,6 @@
 //! `choir ptz`: presets, moves, and the live panel.
 
-use super::{device::device_of, folder_of, interrupted, load, read_text, replace_text, which_sheet};
+use super::{device::Opened, interrupted, read_text, replace_text};
 use crate::{
     args::{MoveArgs, PtzAction, PtzArgs},
     exit::{Failure, USAGE},
@@ -19,23 +19,21 @@ use std::{
 };
 
 pub async fn run(args: PtzArgs) -> Result<(), Failure> {
-    let path = which_sheet(args.sheet.sheet.as_deref())?;
-    let sheet = load(&path, false)?;
-    let device = device_of(&sheet, &path, &args.name)?;
+    let opened = Opened::at(args.sheet.sheet.as_deref())?;
+    let device = opened.device(&args.name)?;
     if args.action.is_none() && !stdout().is_terminal() {
         return Err(Failure::new(USAGE, "the live panel needs a terminal: name what to do, like goto 3 (see --help)"));
     }
-    let credentials = credentials_of(device, folder_of(&path)).map_err(DeviceError::from)?;
+    let credentials = credentials_of(&device, &opened.base).map_err(DeviceError::from)?;
     let by = args.by.unwrap_or(device.control);
-    // VISCA needs no login, and a proof is not to be asked for where none is wanted.
-    let ptz = Ptz::open(device, by, credentials).await?;
+    let ptz = Ptz::open(&device, by, credentials).await?;
     let Some(action) = args.action else { return live::ptz::run(ptz).await };
     match action {
         PtzAction::Goto { preset } => {
             let at = ptz.goto(&preset).await?;
             say(args.json, &at, format!("{}: going to preset {}", args.name, preset_words(&at)));
         }
-        PtzAction::Store { preset, name } => store(&ptz, &path, &preset, name.as_deref(), args.json).await?,
+        PtzAction::Store { preset, name } => store(&ptz, &opened.path, &preset, name.as_deref(), args.json).await?,
         PtzAction::List => list(&ptz.list().await?, &ptz, args.json),
         PtzAction::Home => {
             ptz.home().await?;

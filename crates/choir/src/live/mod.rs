@@ -125,10 +125,14 @@ pub async fn run(source: Source) -> Result<(), Failure> {
     drop(screen);
     done.store(true, Ordering::Release);
     feeder.abort();
-    // On a terminal that is gone the keyboard is never silent again: it is left behind after a moment.
-    let silent = async { while events.recv().await.is_some() {} };
-    let _ = tokio::time::timeout(2 * KEY_PATIENCE, silent).await;
+    until_silent(&mut events, 2 * KEY_PATIENCE).await;
     result
+}
+
+/// Waits until the keyboard is let go of. On a terminal that is gone it is never silent again, and left behind.
+async fn until_silent<T>(events: &mut mpsc::Receiver<T>, patience: Duration) {
+    let silent = async { while events.recv().await.is_some() {} };
+    let _ = tokio::time::timeout(patience, silent).await;
 }
 
 fn read_keys(tx: &mpsc::Sender<LiveEvent>, done: &AtomicBool) {

@@ -4,10 +4,13 @@
 //! repeats end, so does the move. Each order carries a time limit and is renewed while the key is held, so
 //! that a lost stop, terminal or machine ends the move where the protocol can say so.
 
-use super::{Screen, theme::Theme};
+use super::{Screen, theme::Theme, until_silent};
 use crate::exit::{FAILED, Failure};
 use choir_core::{device::PresetView, view::EventGrade};
-use choir_net::ptz::{Position, Ptz};
+use choir_net::{
+    clock::sleep_until,
+    ptz::{Position, Ptz},
+};
 use choir_proto::visca::Drive;
 use crossterm::{
     event::{
@@ -227,9 +230,7 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
     // The last word to the camera is a stop, whatever ended the panel.
     let _ = driving.await;
     asking.abort();
-    // On a terminal that is gone the keyboard is never silent again: it is left behind after a moment.
-    let silent = async { while inputs.recv().await.is_some() {} };
-    let _ = tokio::time::timeout(4 * KEY_PATIENCE, silent).await;
+    until_silent(&mut inputs, 4 * KEY_PATIENCE).await;
     if releases {
         let _ = execute!(stdout(), PopKeyboardEnhancementFlags);
     }
@@ -237,13 +238,6 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
     drop(screen);
     let stopped = ptz.stop().await;
     result.and(stopped.map_err(Failure::from))
-}
-
-async fn sleep_until(at: Option<Instant>) {
-    match at {
-        Some(at) => tokio::time::sleep_until(at.into()).await,
-        None => std::future::pending().await,
-    }
 }
 
 fn read(tx: &mpsc::Sender<Input>, done: &AtomicBool) {

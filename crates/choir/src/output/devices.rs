@@ -3,7 +3,7 @@
 use super::tables::digits;
 use choir_core::{
     device::{DeviceView, Difference, Impossible, Measured, StreamOptions, StreamView},
-    units::Bitrate,
+    units::{Bitrate, say_rate, say_size},
 };
 use choir_net::device::{Plan, Report};
 use std::fmt::Write;
@@ -35,14 +35,6 @@ fn join<T>(items: &[T], text: impl Fn(&T) -> String) -> String {
     items.iter().map(text).collect::<Vec<_>>().join(", ")
 }
 
-fn size((w, h): (u32, u32)) -> String {
-    format!("{w}x{h}")
-}
-
-fn rate(r: f64) -> String {
-    format!("{}", (r * 100.0).round() / 100.0)
-}
-
 /// Everything that a device says.
 pub fn show(v: &DeviceView, width: usize) -> String {
     let mut out = String::new();
@@ -69,7 +61,7 @@ pub fn show(v: &DeviceView, width: usize) -> String {
     }
     fact(&mut out, "steering", if v.steered { "yes: choir ptz" } else { "" });
     for i in &v.inputs {
-        let signal = i.signal.map_or_else(|| "no signal".into(), |(w, h, r)| format!("{w}x{h} at {}", rate(r)));
+        let signal = i.signal.map_or_else(|| "no signal".into(), |(w, h, r)| format!("{} at {}", say_size((w, h)), say_rate(r)));
         fact(&mut out, &format!("input {}", i.name), &signal);
     }
     v.streams.iter().for_each(|s| stream(&mut out, s));
@@ -95,11 +87,11 @@ fn stream(out: &mut String, s: &StreamView) {
     row("input", s.input.clone(), String::new());
     row("codec", s.codec.clone(), if codecs.is_empty() { String::new() } else { format!("allowed: {codecs}") });
     row("profile", s.profile.clone(), may(&|o| o.profiles.join(", ")));
-    row("size", s.size.map(size), may(&|o| join(&o.sizes, |s| size(*s))));
+    row("size", s.size.map(say_size), may(&|o| join(&o.sizes, |s| say_size(*s))));
     row(
         "rate",
-        s.rate.map(rate),
-        may(&|o| o.rate_range.map_or_else(|| join(&o.rates, |r| rate(*r)), |(a, z)| format!("{} to {}", rate(a), rate(z)))),
+        s.rate.map(say_rate),
+        may(&|o| o.rate_range.map_or_else(|| join(&o.rates, |r| say_rate(*r)), |(a, z)| format!("{} to {}", say_rate(a), say_rate(z)))),
     );
     row("bitrate", s.bitrate_bps.map(|b| Bitrate(b).to_string()), may(&|o| range(o.bitrate_bps, |b| Bitrate(b).to_string())));
     row(
@@ -117,8 +109,8 @@ fn stream(out: &mut String, s: &StreamView) {
     row("multicast", Some(s.multicast.map_or_else(|| "off".into(), |(ip, p)| format!("{ip}:{p}"))), String::new());
     row("url", s.url.clone(), String::new());
     for o in s.options.iter().filter(|o| Some(&o.codec) != s.codec.as_ref()) {
-        let rates = o.rate_range.map_or_else(|| join(&o.rates, |r| rate(*r)), |(a, z)| format!("{} to {}", rate(a), rate(z)));
-        let _ = writeln!(out, "  with {}: {} at {rates}", o.codec, join(&o.sizes, |s| size(*s)));
+        let rates = o.rate_range.map_or_else(|| join(&o.rates, |r| say_rate(*r)), |(a, z)| format!("{} to {}", say_rate(a), say_rate(z)));
+        let _ = writeln!(out, "  with {}: {} at {rates}", o.codec, join(&o.sizes, |s| say_size(*s)));
     }
 }
 
@@ -164,7 +156,7 @@ fn cannot(out: &mut String, i: &Impossible) {
 fn measured(m: &Measured) -> String {
     let parts = [
         m.codec.clone(),
-        m.size.map(size),
+        m.size.map(say_size),
         m.rate.map(|r| format!("at {r:.2}")),
         m.keyframe_frames
             .map(|(a, z)| if a == z { format!("keyframe each {a} frames") } else { format!("keyframe each {a} to {z} frames") }),

@@ -2,7 +2,7 @@
 
 use super::tables::digits;
 use choir_core::{
-    units::Bitrate,
+    units::{Bitrate, say_rate, say_size},
     view::{InspectView, PictureView},
 };
 use std::fmt::Write;
@@ -53,10 +53,10 @@ fn fact(out: &mut String, name: &str, text: &str) {
 fn picture(out: &mut String, p: &PictureView) {
     let mut parts = vec![p.codec.clone()];
     parts.extend(p.profile.as_ref().map(|n| format!("{n} {}", p.level.as_deref().unwrap_or_default()).trim().to_owned()));
-    parts.extend(p.size.map(|(w, h)| format!("{w}x{h}")));
+    parts.extend(p.size.map(say_size));
     parts.extend(p.bit_depth.map(|b| format!("{b} bits")));
     fact(out, "picture", &parts.join(", "));
-    let declared = p.declared_rate.map_or("no rate declared".to_owned(), |r| format!("{} a second declared", round(r)));
+    let declared = p.declared_rate.map_or("no rate declared".to_owned(), |r| format!("{} a second declared", say_rate(r)));
     let measured = p.measured_rate.map_or("not measured".to_owned(), |r| format!("{r:.2} measured"));
     let missing = match p.frames_missing {
         Some(0) => ", none missing".to_owned(),
@@ -72,10 +72,6 @@ fn picture(out: &mut String, p: &PictureView) {
     fact(out, "keyframes", &keyframes);
     fact(out, "B-pictures", if p.b_pictures { "yes: pictures are shown in another order than they come" } else { "none" });
     fact(out, "colour", p.colour.as_deref().unwrap_or("not said"));
-}
-
-fn round(v: f64) -> f64 {
-    (v * 100.0).round() / 100.0
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! Tables of a show, for `status` and as closing words.
 
 use choir_core::{
-    units::{Bitrate, say_duration},
+    units::{Bitrate, say_duration, say_rate, say_size},
     view::{InputView, LinkView, MediaView, ShowView},
 };
 use std::{fmt::Write, io::IsTerminal, time::Duration};
@@ -80,8 +80,8 @@ pub fn picture(m: &MediaView) -> String {
         }
     };
     add(m.profile.clone());
-    add(m.size.map(|(w, h)| format!("{w}x{h}")));
-    add(m.rate.map(|r| format!("at {}", (r * 100.0).round() / 100.0)));
+    add(m.size.map(say_size));
+    add(m.rate.map(|r| format!("at {}", say_rate(r))));
     add(m.keyframe_ms.map(|k| format!("keyframe each {:.1} s", f64::from(k) / 1000.0)));
     add(m.audio.as_ref().map(|a| format!("+ {a}")));
     let rates: Vec<String> = m.streams.iter().filter(|s| s.rate_bps > 0).map(|s| Bitrate(s.rate_bps).to_string()).collect();
@@ -198,7 +198,7 @@ pub fn inputs(views: &[InputView]) -> String {
                 Bitrate(i.rate_bps).to_string(),
                 i.frames.to_string(),
                 i.frames_missing.to_string(),
-                or_dash(i.size.map(|(w, h)| format!("{w}x{h}"))),
+                or_dash(i.size.map(say_size)),
                 ms(i.delay_ms.map(|d| d.0)),
                 ms(i.delay_ms.map(|d| d.1)),
                 ms(i.delay_ms.map(|d| d.2)),

@@ -1,7 +1,7 @@
 //! Serves feeds by RTSP: one address, any number of feeds, any number of viewers of each.
 
 use super::{
-    super::{Outlet, Stop, status::LinkStatus, udp::UdpPort, udp_ts::GROUP_TTL},
+    super::{Outlet, Stop, listen, status::LinkStatus, udp::UdpPort, udp_ts::GROUP_TTL},
     SOFTWARE, connection,
     mount::{Group, MountPoint},
     pull::pair,
@@ -22,7 +22,7 @@ use std::{
     sync::{Arc, Mutex},
     time::{Duration, Instant},
 };
-use tokio::{net::TcpSocket, sync::Semaphore, task::JoinHandle};
+use tokio::{sync::Semaphore, task::JoinHandle};
 
 /// Connections at the same time.
 const CONNECTIONS_MAX: usize = 512;
@@ -208,11 +208,7 @@ fn paste(addr: SocketAddr, path: &str) -> Vec<String> {
 /// # Errors
 /// The address or a group cannot be had.
 pub fn spawn_server(addr: SocketAddr, plans: Vec<ServePlan>, hooks: Hooks, stop: &Stop) -> io::Result<Serving> {
-    let socket = if addr.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
-    // After a restart the old connections must not keep the port.
-    socket.set_reuseaddr(true)?;
-    socket.bind(addr)?;
-    let listener = socket.listen(128)?;
+    let listener = listen(addr)?;
     let addr = listener.local_addr()?;
     let (udp, ports) = pair(addr.ip())?;
     let mut mounts = Vec::new();
