@@ -43,6 +43,34 @@ impl fmt::Display for State {
     }
 }
 
+/// What kept a link from coming up, as far as the network and the other end say.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fault {
+    /// The name cannot be looked up.
+    Name,
+    /// Nothing answers at all.
+    Silent,
+    /// The host answers, and says that nothing listens on the port.
+    PortClosed,
+    /// Something answers that speaks something else.
+    Stranger,
+    /// The passphrases differ.
+    Passphrase,
+    /// Only one end has a passphrase.
+    OneSided,
+    /// The stream ID is not known there.
+    StreamId,
+    /// User or password are not taken.
+    Login,
+    /// There is nothing under this path.
+    Path,
+    /// Refused for another reason.
+    Refused,
+    /// It was there and is gone.
+    Gone,
+}
+
 /// How a link stands, apart from its media.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Contact {

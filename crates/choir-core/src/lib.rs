@@ -9,17 +9,28 @@
 //! | [`sheet`] | the patch sheet: reading it, and every finding with its place |
 //! | [`device`] | what is wanted of a device, what it has, and what differs |
 //! | [`find`] | which addresses to ask, and what the answers add up to |
+//! | [`network`] | the networks that streams cross |
+//! | [`advice`] | latency and overhead for a path, from a stated model |
+//! | [`budget`] | what the streams need on each network |
+//! | [`card`] | what to type at the other end |
+//! | [`linecheck`] | what was seen of a line, step by step |
 //! | [`health`] | from numbers to a state with its reason |
 //! | [`view`] | snapshots of a running show, for every kind of output |
 
+pub mod advice;
+pub mod budget;
+pub mod card;
 pub mod device;
 pub mod find;
 pub mod finding;
 pub mod health;
+pub mod linecheck;
 pub mod link;
+pub mod network;
 pub mod secret;
 pub mod sheet;
 pub mod spelling;
+pub mod stave;
 pub mod units;
 pub mod view;
 

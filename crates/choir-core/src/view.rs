@@ -1,6 +1,9 @@
 //! Snapshots of a running show: what the live view draws, `status` prints, and JSON carries.
 
-use crate::{finding::Grade, health::State};
+use crate::{
+    finding::Grade,
+    health::{Fault, State},
+};
 use serde::{Deserialize, Serialize};
 
 /// The whole show at one moment.
@@ -34,6 +37,9 @@ pub struct LinkView {
     pub state: Option<State>,
     /// Why.
     pub reason: String,
+    /// What keeps it from coming up, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fault: Option<Fault>,
     /// The other end.
     pub peer: Option<String>,
     /// Since when it is up, ms since 1970.
@@ -134,6 +140,27 @@ pub struct StreamView {
     pub rate_bps: u64,
 }
 
+/// What receivers do with a source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TallyView {
+    /// It comes next.
+    Next,
+    /// It is on air.
+    OnAir,
+}
+
+impl TallyView {
+    /// As people say it.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Next => "next",
+            Self::OnAir => "on air",
+        }
+    }
+}
+
 /// One line.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct LineView {
@@ -149,6 +176,9 @@ pub struct LineView {
     pub delay_ms: Option<f64>,
     /// Feeds that carry it.
     pub feeds: Vec<String>,
+    /// What receivers of these feeds do with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tally: Option<TallyView>,
     /// The last minute, oldest first.
     pub history: Vec<Sample>,
 }
@@ -166,6 +196,9 @@ pub struct FeedView {
     pub next: Option<String>,
     /// Takes made.
     pub takes: u64,
+    /// What its receivers do with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tally: Option<TallyView>,
     /// Ways out.
     pub outs: Vec<LinkView>,
     /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency there.
@@ -307,4 +340,52 @@ pub struct RatesView {
     pub peak_1s: u64,
     /// Greatest over any tenth of a second.
     pub peak_100ms: u64,
+}
+
+/// A measured path.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct PathView {
+    /// The other side.
+    pub peer: String,
+    /// Media bits per second that were sent each way.
+    pub rate_bps: u64,
+    /// For how long, s.
+    pub seconds: f64,
+    /// Round-trip time, ms: least, 50 %, 95 %, 99 %, greatest.
+    pub rtt_ms: [f64; 5],
+    /// The other clock minus ours, ms.
+    pub clock_ahead_ms: Option<f64>,
+    /// How far off that may be, ms.
+    pub clock_error_ms: Option<f64>,
+    /// From here to there.
+    pub out: WayView,
+    /// From there to here.
+    pub back: WayView,
+    /// Greatest datagram that came through, bytes with IP and UDP headers, of those tried (up to 1500).
+    pub size: Option<u16>,
+}
+
+/// One way of a path.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct WayView {
+    /// Packets sent.
+    pub sent: u32,
+    /// Packets that came.
+    pub received: u32,
+    /// Share lost, 0 to 1.
+    pub loss: f64,
+    /// Times that packets were missing in a row.
+    pub bursts: u32,
+    /// Mean number missing in a row.
+    pub burst: f64,
+    /// Most missing in a row.
+    pub longest_burst: u32,
+    /// Packets that came after a later one.
+    pub reordered: u32,
+    /// Packets that came again.
+    pub doubled: u32,
+    /// One-way delay above its least, ms: 50 %, 95 %, 99 %, 99.9 %, greatest.
+    pub jitter_ms: [f64; 5],
+    /// Bits per second that some packets in one go arrived with.
+    pub rate_bps: Option<u64>,
 }

@@ -137,7 +137,7 @@ fn a_sheet_says_what_cannot_come_in_or_go_out() {
 
 #[test]
 fn differences_are_told_and_the_unknown_is_none() {
-    let expect = Expect { codec: Some("h264".into()), size: Some((1280, 720)), rate: Some(25.0) };
+    let expect = Expect { codec: Some("h264".into()), size: Some((1280, 720)), rate: Some(25.0), ..Expect::default() };
     assert!(expect.differences(None, None, None).is_empty());
     assert!(expect.differences(Some("h264"), Some((1280, 720)), Some(25.4)).is_empty());
     let all = expect.differences(Some("h265"), Some((640, 360)), Some(50.0));

@@ -24,7 +24,7 @@ fn the_demo_sheet_is_right() {
     let bicycle = &sheet.lines[4].from;
     let Link::Srt(srt) = bicycle else { panic!("not SRT") };
     assert_eq!((srt.mode, srt.key_bits, srt.latency.map(|l| l.as_millis())), (Mode::Rendezvous, Some(128), Some(400)));
-    assert_eq!(srt.passphrase, Some(Secret::Env("REGATTA_PASSPHRASE".into())));
+    assert_eq!(srt.passphrase, Some(Secret::Env("REGATTA_BICYCLE".into())));
 }
 
 #[test]
@@ -195,5 +195,64 @@ proptest! {
         let at = text.char_indices().map(|c| c.0).nth(at).unwrap_or(0);
         text.replace_range(at..at, &put);
         let _ = read_sheet(&text);
+    }
+}
+
+/// A sheet with this `[stave]` and these entries; what is found, as sentences.
+fn stave_findings(stave: &str, entries: &str) -> Vec<String> {
+    let text = format!("[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\n{stave}\n{entries}");
+    read_sheet(&text).1.into_iter().map(|f| format!("{}: {}", f.subject, f.what)).collect()
+}
+
+const TOWER: &str = "[[line]]\nname = \"tower\"\nfrom = \"udp://127.20.0.1:7101\"\n";
+const KEY: &str = "key = { env = \"REGATTA_STAVE\" }";
+
+#[test]
+fn a_name_on_the_lan_is_one_line_of_the_sheet() {
+    let feed = "[[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = \"Finish Tower\"\n";
+    let text =
+        format!("[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"boathouse\"\ngroup = \"regatta\"\n{KEY}\n{TOWER}{feed}");
+    let (sheet, findings) = read_sheet(&text);
+    assert!(findings.is_empty(), "{findings:?}");
+    let sheet = sheet.expect("a sheet");
+    assert_eq!((sheet.stave.group.as_str(), sheet.stave.secured(), sheet.stave.discover), ("regatta", "key", true));
+    assert_eq!(sheet.feeds[0].to.iter().map(choir_core::link::show_url).collect::<Vec<_>>(), ["stave://Finish Tower"]);
+    let table = feed.replace("\"Finish Tower\"", "{ name = \"Finish Tower\", multicast = \"239.20.0.9:7350\" }");
+    assert_eq!(stave_findings(KEY, &format!("{TOWER}{table}")), Vec::<String>::new());
+}
+
+#[test]
+fn what_is_wrong_with_names_is_found() {
+    let feed = |name: &str, stave: &str| format!("[[feed]]\nname = \"{name}\"\nline = \"tower\"\nstave = {stave}\n");
+    let twice = format!("{TOWER}{}{}", feed("a", "\"Finish Tower\""), feed("b", "\"finish tower\""));
+    let own = format!("{TOWER}{}[[line]]\nname = \"in\"\nfrom = \"stave://finish tower\"\n", feed("a", "\"Finish Tower\""));
+    let one = format!("{TOWER}{}", feed("a", "\"Finish Tower\""));
+    let lone = "[[line]]\nname = \"in\"\nfrom = \"stave://Finish Tower\"\n";
+    let pin = format!("receivers = [\"sha256:{}\"]", "0a".repeat(32));
+    for (stave, entries, found) in [
+        (KEY, twice.as_str(), Some("feed \"b\": feed \"a\" has the Stave name \"finish tower\" already")),
+        (KEY, &own, Some("line \"in\": it takes \"finish tower\", which feed \"a\" of this very sheet offers")),
+        ("", &one, Some("whoever is on the LAN can take")),
+        (&pin, &one, None),
+        ("discover = false", lone, Some("stave: it neither seeks names nor is told")),
+        ("discover = false\nnodes = [\"127.20.0.2:7340\"]", lone, None),
+        ("nodes = [\"boathouse\"]", lone, Some("\"boathouse\" is not an address and port")),
+        ("key = \"eight oars and a cox\"", lone, Some("must not stand in the sheet")),
+        ("receivers = [\"ab\"]", lone, Some("no certificate's fingerprint")),
+        ("machine = \"a/b\"", lone, Some("this is no machine")),
+        ("port = 0", lone, Some("port must be a number")),
+        ("address = \"boathouse\"", lone, Some("\"boathouse\" is not an address")),
+        ("channel = 1", lone, Some("\"channel\" is unknown here")),
+        (KEY, &format!("{TOWER}{}", feed("a", "\"\"")), Some("it is empty")),
+        (KEY, &format!("{TOWER}{}", feed("a", "{ name = \"A\", multicast = \"127.0.0.1:1\" }")), Some("no group to send to")),
+        (KEY, &TOWER.replace("from", "sub = \"small\"\nfrom"), Some("line \"tower\": there is no line \"small\"")),
+        (KEY, &TOWER.replace("from", "sub = \"tower\"\nfrom"), Some("it is its own sub stream")),
+    ] {
+        let said = stave_findings(stave, entries);
+        match found {
+            Some(what) => assert!(said.iter().any(|s| s.contains(what)), "{stave}: {said:?}"),
+            None => assert!(said.is_empty(), "{stave}: {said:?}"),
+        }
+        assert!(said.iter().all(|s| !s.contains("eight oars")), "a key is never said");
     }
 }

@@ -290,7 +290,14 @@ impl Seen {
 /// Its way in cannot be opened. A source that does not answer is no error, but not found.
 pub async fn inspect(link: &Link, base: &Path, look: Look, expect: Option<&Expect>, stop: &Stop) -> Result<InspectView, WayError> {
     let (watcher, status) = (Watcher::new(), LinkStatus::new("starting"));
-    let way = Way { subject: show_url(link), link: link.clone(), intake: Some(watcher.clone()), outlet: None, status: status.clone() };
+    let way = Way {
+        subject: show_url(link),
+        link: link.clone(),
+        intake: Some(watcher.clone()),
+        outlet: None,
+        status: status.clone(),
+        stave: None,
+    };
     let (end, own_stop) = Stop::new();
     let tasks = open_ways(vec![way], DEFAULT_LATENCY, base, &own_stop, &Stop::given()).await?;
     let mut begun = watcher.begun.subscribe();

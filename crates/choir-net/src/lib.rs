@@ -16,6 +16,9 @@
 //! | [`onvif`], [`visca`] | speaking with one device |
 //! | [`device`] | comparing, setting, moving and proving devices |
 //! | [`ptz`] | steering, the same by either protocol |
+//! | [`linecheck`], [`still`] | the check of every line before the show, and its pictures |
+//! | [`stave`] | named sources on the LAN: offering, taking, finding |
+//! | [`survey`] | measuring a path to another Cable Choir |
 //! | [`secrets`] | fetching passphrases from files and the environment |
 
 pub mod clock;
@@ -24,12 +27,16 @@ pub mod device;
 pub mod discover;
 pub mod http;
 pub mod inspect;
+pub mod linecheck;
 pub mod media;
 pub mod onvif;
 pub mod port;
 pub mod ptz;
 pub mod secrets;
 pub mod show;
+pub mod stave;
+pub mod still;
+pub mod survey;
 pub mod visca;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};

@@ -6,18 +6,36 @@ use crate::{
     port::{Intake, Outlet},
 };
 use bytes::Bytes;
-use choir_proto::ts::{Depth, MediaInfo, SourceKey, Splicer, TsReader};
+use choir_proto::ts::{AccessUnit, Depth, MediaInfo, SourceKey, Splicer, TsReader};
 use std::{
-    sync::{Arc, Mutex, PoisonError, RwLock},
+    sync::{
+        Arc, Mutex, PoisonError, RwLock,
+        atomic::{AtomicBool, Ordering},
+    },
     time::Instant,
 };
+use tokio::sync::{oneshot, watch};
 
 /// One inbound contribution: meters it and hands it to the feeds.
 pub struct LineMedia {
     index: u32,
     meter: Mutex<Meter>,
     feeds: RwLock<Vec<Arc<FeedMedia>>>,
+    /// Set while somebody wants pictures, so that nobody else pays for it.
+    tapped: AtomicBool,
+    tap: Mutex<Option<Tap>>,
 }
+
+/// Gathers whole pictures from the next keyframe on.
+struct Tap {
+    reader: TsReader,
+    session: u32,
+    units: Vec<AccessUnit>,
+    give: oneshot::Sender<Vec<AccessUnit>>,
+}
+
+/// Pictures that a tap gives: a decoder may hold some back.
+const TAPPED: usize = 8;
 
 struct Meter {
     reader: TsReader,
@@ -43,12 +61,42 @@ impl LineMedia {
     #[must_use]
     pub fn new(index: u32) -> Arc<Self> {
         let meter = Meter { reader: TsReader::new(Depth::Heads), session: 0, last: None, bytes: 0 };
-        Arc::new(Self { index, meter: Mutex::new(meter), feeds: RwLock::default() })
+        Arc::new(Self { index, meter: Mutex::new(meter), feeds: RwLock::default(), tapped: AtomicBool::new(false), tap: Mutex::default() })
     }
 
     /// Lets a feed take from it.
     pub fn attach(&self, feed: Arc<FeedMedia>) {
         self.feeds.write().unwrap_or_else(PoisonError::into_inner).push(feed);
+    }
+
+    /// The next keyframe with some pictures behind it. Asking again ends an earlier question.
+    pub fn pictures(&self) -> oneshot::Receiver<Vec<AccessUnit>> {
+        let (give, taken) = oneshot::channel();
+        *lock(&self.tap) = Some(Tap { reader: TsReader::new(Depth::Units), session: 0, units: Vec::new(), give });
+        self.tapped.store(true, Ordering::Release);
+        taken
+    }
+
+    fn fill_tap(&self, session: u32, now: i64, payload: &Bytes) {
+        let mut tap = lock(&self.tap);
+        let Some(t) = tap.as_mut() else { return };
+        if t.session != session {
+            (t.reader, t.session) = (TsReader::new(Depth::Units), session);
+            t.units.clear();
+        }
+        t.reader.push(now, payload);
+        while let Some(unit) = t.reader.poll_unit() {
+            if unit.kind.is_video() && (unit.keyframe || !t.units.is_empty()) {
+                t.units.push(unit);
+            }
+        }
+        if t.units.len() >= TAPPED || t.give.is_closed() {
+            self.tapped.store(false, Ordering::Release);
+            if let Some(done) = tap.take() {
+                // Whoever asked may have gone.
+                let _ = done.give.send(done.units);
+            }
+        }
     }
 
     /// The present reading.
@@ -73,6 +121,9 @@ impl Intake for LineMedia {
             m.last = Some(Instant::now());
             m.bytes += payload.len() as u64;
         }
+        if self.tapped.load(Ordering::Acquire) {
+            self.fill_tap(session, now, &payload);
+        }
         let key = SourceKey { line: self.index, session };
         for feed in self.feeds.read().unwrap_or_else(PoisonError::into_inner).iter() {
             feed.push(key, now, &payload);
@@ -84,6 +135,7 @@ impl Intake for LineMedia {
 pub struct FeedMedia {
     state: Mutex<FeedState>,
     outs: Vec<Arc<Outlet>>,
+    cuts: watch::Sender<u64>,
 }
 
 struct FeedState {
@@ -108,7 +160,14 @@ impl FeedMedia {
     /// A feed that starts with a line.
     #[must_use]
     pub fn new(line: u32, outs: Vec<Arc<Outlet>>) -> Arc<Self> {
-        Arc::new(Self { state: Mutex::new(FeedState { splicer: Splicer::new(), wanted: line, takes: 0, on: None }), outs })
+        let state = Mutex::new(FeedState { splicer: Splicer::new(), wanted: line, takes: 0, on: None });
+        Arc::new(Self { state, outs, cuts: watch::channel(0).0 })
+    }
+
+    /// Changes whenever another source comes on.
+    #[must_use]
+    pub fn cuts(&self) -> watch::Receiver<u64> {
+        self.cuts.subscribe()
     }
 
     /// Wants another line on, at its next keyframe.
@@ -138,12 +197,16 @@ impl FeedMedia {
             s.splicer.take(key);
         }
         let (out, cut) = s.splicer.push(key, now, payload);
+        let is_cut = cut.is_some();
         if let Some(cut) = cut {
             let changed = s.on.is_some_and(|old| old.line != cut.to.line);
             s.takes += u64::from(changed);
             s.on = Some(cut.to);
         }
         drop(s);
+        if is_cut {
+            self.cuts.send_modify(|n| *n += 1);
+        }
         if !out.is_empty() {
             self.outs.iter().for_each(|o| o.push(out.clone()));
         }

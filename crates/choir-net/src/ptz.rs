@@ -2,12 +2,14 @@
 
 use crate::{
     onvif::{OnvifError, Session, Which},
+    stave::{NamedCamera, SteerError},
     visca::{Visca, ViscaError},
 };
 use choir_core::device::{Control, Device, PresetView};
 use choir_proto::{
     auth::Credentials,
     onvif::{media, ptz},
+    stave::CameraVerb,
     visca::{Ask, Drive, wire::read_nibbles},
 };
 use std::time::Duration;
@@ -17,7 +19,7 @@ use tokio::sync::Mutex;
 const STOP_TRIES: u32 = 10;
 const STOP_PAUSE: Duration = Duration::from_millis(150);
 /// Longest move that is asked for.
-pub const MOVE_MAX: Duration = Duration::from_secs(30);
+const MOVE_MAX: Duration = Duration::from_secs(30);
 /// Steps of VISCA's zoom from wide to tele, as most lists print it.
 const ZOOM_STEPS: f64 = 16_384.0;
 
@@ -30,6 +32,15 @@ pub enum PtzError {
     /// By VISCA.
     #[error(transparent)]
     Visca(#[from] ViscaError),
+    /// By the name of its source.
+    #[error(transparent)]
+    Named(#[from] SteerError),
+    /// What goes by a name is little.
+    #[error("{0} goes only to the camera itself: by a Stave name it can be moved, stopped, sent home and to a preset by its number")]
+    NotByName(&'static str),
+    /// Its password cannot be had.
+    #[error(transparent)]
+    Secret(#[from] crate::secrets::SecretError),
     /// It has no protocol for it.
     #[error("{0} has control = \"manual\": it cannot be steered from here")]
     Manual(String),
@@ -73,6 +84,7 @@ pub struct Position {
 enum By {
     Onvif(Box<Mutex<Session>>, String),
     Visca(Visca),
+    Named(NamedCamera),
 }
 
 /// A camera that can be steered.
@@ -88,8 +100,7 @@ impl Ptz {
     /// # Errors
     /// See [`PtzError`].
     pub async fn open(device: &Device, by: Control, credentials: Option<Credentials>) -> Result<Self, PtzError> {
-        // The port in the sheet is that of the sheet's protocol.
-        let port = device.port.filter(|_| by == device.control);
+        let port = device.port_for(by);
         let by = match by {
             Control::Manual => return Err(PtzError::Manual(device.name.clone())),
             Control::Onvif => {
@@ -104,6 +115,21 @@ impl Ptz {
             visca => By::Visca(Visca::open(device.address, port, visca, device.camera).await?),
         };
         Ok(Self { name: device.name.clone(), by, names: device.presets.clone() })
+    }
+
+    /// A camera that is known by the name of its source.
+    #[must_use]
+    pub fn by_name(camera: NamedCamera) -> Self {
+        Self { name: camera.name().to_owned(), by: By::Named(camera), names: std::collections::BTreeMap::new() }
+    }
+
+    /// Longest move that can be asked for.
+    #[must_use]
+    pub fn move_most(&self) -> Duration {
+        match self.by {
+            By::Named(_) => Duration::from_millis(choir_proto::stave::MOVE_MOST_MS.into()),
+            _ => MOVE_MAX,
+        }
     }
 
     /// The device's name.
@@ -128,6 +154,7 @@ impl Ptz {
                 let answer = s.lock().await.call(Which::Ptz, &ptz::get_presets(profile)).await?;
                 Ok(ptz::read_presets(&answer).into_iter().map(|p| PresetView { number: p.token, name: p.name }).collect())
             }
+            By::Named(_) => Err(PtzError::NotByName("a list of presets")),
             By::Visca(_) => Ok(self.names.iter().map(|(n, name)| PresetView { number: n.to_string(), name: name.clone() }).collect()),
         }
     }
@@ -162,6 +189,11 @@ impl Ptz {
                 v.ask(Ask::Goto(n)).await?;
                 Ok(PresetView { number: n.to_string(), name: self.names.get(&n).cloned().unwrap_or_default() })
             }
+            By::Named(c) => {
+                let number = which.parse().map_err(|_| PtzError::NotByName("a preset's name"))?;
+                c.order(CameraVerb::Preset { number }).await?;
+                Ok(PresetView { number: which.to_owned(), name: String::new() })
+            }
         }
     }
 
@@ -192,6 +224,7 @@ impl Ptz {
                 let name = name.map(str::to_owned).or(self.names.get(&n).cloned()).unwrap_or_default();
                 Ok(PresetView { number: n.to_string(), name })
             }
+            By::Named(_) => Err(PtzError::NotByName("storing a preset")),
         }
     }
 
@@ -203,6 +236,7 @@ impl Ptz {
         match &self.by {
             By::Onvif(s, profile) => drop(s.lock().await.call(Which::Ptz, &ptz::goto_home(profile)).await?),
             By::Visca(v) => drop(v.ask(Ask::Home).await?),
+            By::Named(c) => c.order(CameraVerb::Home).await?,
         }
         Ok(())
     }
@@ -223,6 +257,10 @@ impl Ptz {
                 v.ask(if turns { Ask::Move(d) } else { Ask::StopMove }).await?;
                 v.ask(if d.zoom != 0.0 { Ask::Zoom(d.zoom) } else { Ask::StopZoom }).await?;
             }
+            By::Named(c) => {
+                let for_ms = at_most.as_millis() as u32;
+                c.order(CameraVerb::Move { pan: d.pan, tilt: d.tilt, zoom: d.zoom, for_ms }).await?;
+            }
         }
         Ok(())
     }
@@ -234,6 +272,7 @@ impl Ptz {
                 let (turn, zoom) = tokio::join!(v.ask(Ask::StopMove), v.ask(Ask::StopZoom));
                 turn.and(zoom)?;
             }
+            By::Named(c) => c.order(CameraVerb::Stop).await?,
         }
         Ok(())
     }
@@ -259,7 +298,7 @@ impl Ptz {
     /// # Errors
     /// The camera refuses, or does not answer the stop.
     pub async fn move_for(&self, d: Drive, time: Duration, until: impl Future<Output = ()>) -> Result<(), PtzError> {
-        let time = time.min(MOVE_MAX);
+        let time = time.min(self.move_most());
         // Also when the move was not answered: it may have been heard.
         let moved = self.drive(d, time).await;
         if moved.is_ok() {
@@ -292,6 +331,7 @@ impl Ptz {
                 let zoom = (f64::from(zoom as u16) / ZOOM_STEPS).min(1.0);
                 Ok(Position { pan: pan.into(), tilt: tilt.into(), zoom, unit: "steps".into(), moving: None })
             }
+            By::Named(_) => Err(PtzError::NotByName("asking where it looks")),
         }
     }
 
@@ -302,6 +342,7 @@ impl Ptz {
     pub async fn tally(&self, on: bool) -> Result<(), PtzError> {
         match &self.by {
             By::Onvif(..) => Err(PtzError::NoTally),
+            By::Named(_) => Err(PtzError::NotByName("its lamp, which follows what receivers show,")),
             By::Visca(v) => {
                 v.ask(Ask::Tally(on)).await?;
                 Ok(())

@@ -57,6 +57,7 @@ async fn open(url: &str, intake: Option<Arc<Basket>>, outlet: Option<Arc<Outlet>
         intake: intake.map(|i| i as Arc<dyn Intake>),
         outlet,
         status: status.clone(),
+        stave: None,
     };
     open_ways(vec![way], Duration::from_millis(100), Path::new("."), stop, &Stop::given()).await.map(|_| status)
 }

@@ -67,7 +67,7 @@ async fn until(status: &LinkStatus, what: &str, wanted: impl Fn(&Live) -> bool) 
 async fn open_in(url: &str, basket: &Arc<Basket>, stop: &Stop, gate: &Stop) -> Arc<LinkStatus> {
     let status = LinkStatus::new("starting");
     let link = parse_url(url).0.expect(url);
-    let way = Way { subject: "in".into(), link, intake: Some(basket.clone()), outlet: None, status: status.clone() };
+    let way = Way { subject: "in".into(), link, intake: Some(basket.clone()), outlet: None, status: status.clone(), stave: None };
     open_ways(vec![way], Duration::from_millis(60), Path::new("."), stop, gate).await.expect("opens");
     status
 }
@@ -75,7 +75,7 @@ async fn open_in(url: &str, basket: &Arc<Basket>, stop: &Stop, gate: &Stop) -> A
 async fn open_out(url: &str, stop: &Stop) -> (Arc<Outlet>, Arc<LinkStatus>) {
     let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
     let link = parse_url(url).0.expect(url);
-    let way = Way { subject: "out".into(), link, intake: None, outlet: Some(outlet.clone()), status: status.clone() };
+    let way = Way { subject: "out".into(), link, intake: None, outlet: Some(outlet.clone()), status: status.clone(), stave: None };
     open_ways(vec![way], Duration::from_millis(60), Path::new("."), stop, &Stop::given()).await.expect("opens");
     (outlet, status)
 }
@@ -153,6 +153,7 @@ async fn lines_share_a_port_by_stream_id() {
             intake: Some(basket.clone()),
             outlet: None,
             status: status.clone(),
+            stave: None,
         })
         .collect();
     open_ways(ways, Duration::from_millis(60), Path::new("."), &stop, &Stop::given()).await.expect("opens");

@@ -15,6 +15,7 @@
 //! | [`remux`] | access units to a transport stream |
 //! | [`h26x`] | H.264 and H.265 byte streams: parameter sets, access units, time stamps in user data |
 //! | [`adts`], [`audio`] | AAC frames in ADTS (ISO 13818-7), LATM, G.711, PCM in transport streams |
+//! | [`survey`] | measuring a path between two of our own |
 //! | [`media`] | access units on their way between these |
 //!
 //! Every engine has the same verbs: `handle_*` takes input and the time, `poll_*` gives output,
@@ -31,5 +32,7 @@ pub mod remux;
 pub mod rtp;
 pub mod rtsp;
 pub mod srt;
+pub mod stave;
+pub mod survey;
 pub mod ts;
 pub mod visca;

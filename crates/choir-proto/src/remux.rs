@@ -4,7 +4,7 @@
 use crate::{
     audio::{ST302_RATE, Upsampler, decode_g711, st302_frame},
     media::{Codec, MediaUnit},
-    ts::{MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig, wrapped_distance},
+    ts::{LongPts, MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
 };
 use std::time::{Duration, Instant};
 
@@ -130,7 +130,7 @@ pub struct Remux {
     late: u32,
     /// Units that came behind the clock.
     late_units: u64,
-    last_pts: Option<(u64, i64)>,
+    last_pts: LongPts,
     next: Option<Instant>,
 }
 
@@ -166,7 +166,7 @@ impl Remux {
             lead: lead.as_nanos() as i64 * 27 / 1000,
             late: 0,
             late_units: 0,
-            last_pts: None,
+            last_pts: LongPts::default(),
             next: None,
         }
     }
@@ -183,7 +183,8 @@ impl Remux {
         if !is_video && self.audio.as_ref().is_none_or(|(t, _)| *t != unit.track) {
             return;
         }
-        let pts = self.long(unit.pts);
+        // A wrap up front: what is decoded before the first picture is shown has a time too.
+        let pts = self.last_pts.long(unit.pts) + PTS_WRAP as i64;
         let dts = if is_video {
             if unit.keyframe {
                 self.learn_order(unit);
@@ -266,16 +267,6 @@ impl Remux {
         }
         self.writer.clock_to(time.max(0) as u64);
         true
-    }
-
-    /// 33 bits to a time that counts on.
-    fn long(&mut self, pts: u64) -> i64 {
-        let long = match self.last_pts {
-            None => pts as i64 + PTS_WRAP as i64,
-            Some((last, long)) => long + wrapped_distance(pts, last, PTS_WRAP),
-        };
-        self.last_pts = Some((pts, long));
-        long
     }
 
     /// How deep pictures are reordered, from the parameter set of a keyframe.

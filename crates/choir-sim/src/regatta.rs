@@ -32,6 +32,9 @@ pub const PREFIX: &str = "127.20.";
 pub const PASSPHRASE_VARIABLE: &str = "REGATTA_PASSPHRASE";
 /// For the demo only: it protects nothing but made-up pictures on this machine.
 const PASSPHRASE: &str = "rowing is a made-up sport";
+/// The bicycle has one of its own: whoever finds it reads nothing else.
+pub const BICYCLE_VARIABLE: &str = "REGATTA_BICYCLE";
+const BICYCLE_PASSPHRASE: &str = "two wheels beside the water";
 
 /// The variable that holds the finish tower's password.
 pub const CAMERA_VARIABLE: &str = "REGATTA_CAMERA";
@@ -106,7 +109,7 @@ const DEVICES: &[Device] = &[
     // Both ends behind routers: rendezvous.
     Device {
         name: "towpath-bicycle",
-        to: "srt://127.20.2.14:7104?mode=rendezvous&bind=127.20.0.14&latency=400&pbkeylen=16&passphrase-env=REGATTA_PASSPHRASE",
+        to: "srt://127.20.2.14:7104?mode=rendezvous&bind=127.20.0.14&latency=400&pbkeylen=16&passphrase-env=REGATTA_BICYCLE",
         h265: false,
         size: (640, 360),
         rate: 25,
@@ -158,6 +161,9 @@ pub fn give_passphrase(link: &mut Link) {
     match link {
         Link::Srt(srt) if srt.passphrase == Some(Secret::Env(PASSPHRASE_VARIABLE.into())) => {
             srt.passphrase = Some(Secret::Literal(SecretText::new(PASSPHRASE)));
+        }
+        Link::Srt(srt) if srt.passphrase == Some(Secret::Env(BICYCLE_VARIABLE.into())) => {
+            srt.passphrase = Some(Secret::Literal(SecretText::new(BICYCLE_PASSPHRASE)));
         }
         Link::Rtsp(rtsp) if rtsp.password == Some(Secret::Env(CAMERA_VARIABLE.into())) => {
             rtsp.password = Some(Secret::Literal(SecretText::new(CAMERA_PASSWORD)));

@@ -135,7 +135,7 @@ pub async fn open_input(name: &str, link: &Link, latency: Duration, tap: Option<
             tap,
         }),
     });
-    let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status };
+    let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status, stave: None };
     open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
     Ok(input)
 }

@@ -6,7 +6,7 @@
 use choir_core::{
     health::Contact,
     link::{Link, parse_url},
-    sheet::{Expect, Feed, Line, Sheet, Show as ShowSettings},
+    sheet::{Expect, Sheet},
     units::Bitrate,
 };
 use choir_net::{
@@ -339,17 +339,10 @@ fn free(kind: &str) -> SocketAddr {
 
 /// A show of one pulled line with these ways out.
 async fn show(from: &str, to: &[&str]) -> Show {
-    let sheet = Sheet {
-        show: ShowSettings { name: "Tarn Hollow Regatta".into(), latency: Duration::from_millis(80) },
-        lines: vec![Line { name: "finish-tower".into(), title: String::new(), from: link(from), expect: Expect::default() }],
-        feeds: vec![Feed {
-            name: "boathouse-1".into(),
-            title: String::new(),
-            line: "finish-tower".into(),
-            to: to.iter().map(|t| link(t)).collect(),
-        }],
-        devices: Vec::new(),
-    };
+    let mut sheet = Sheet::of_one("Tarn Hollow Regatta", link(from), to.iter().map(|t| link(t)).collect());
+    sheet.show.latency = Duration::from_millis(80);
+    (sheet.lines[0].name, sheet.feeds[0].line) = ("finish-tower".into(), "finish-tower".into());
+    sheet.feeds[0].name = "boathouse-1".into();
     Show::start(&sheet, Path::new(".")).await.expect("a show")
 }
 
@@ -476,7 +469,7 @@ fn an_inspection_says_what_is_there() {
             let (end, stop) = Stop::new();
             let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
             let look = Look { lasts: Duration::from_secs(3), wait: Duration::from_secs(10) };
-            let expect = Expect { codec: Some("h264".into()), size: Some((320, 180)), rate: Some(25.0) };
+            let expect = Expect { codec: Some("h264".into()), size: Some((320, 180)), rate: Some(25.0), ..Expect::default() };
             let view = inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), &stop).await.expect("looks");
             let picture = view.picture.expect("a picture");
             assert_eq!((view.found, view.differs, picture.size), (true, Some(Vec::new()), Some((320, 180))));

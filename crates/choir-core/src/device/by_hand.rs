@@ -30,6 +30,7 @@ pub fn by_hand(device: &Device, sheet: &Sheet) -> Vec<(String, String)> {
             .iter()
             .for_each(|k| add("keyframe", format!("{} frames ({:.1} s)", k.frames(rate), f64::from(k.frames(rate)) / rate)));
         wish.audio.iter().for_each(|v| add("audio", v.to_string()));
+        wish.audio_input.iter().for_each(|v| add("audio input", v.clone()));
         wish.multicast.iter().for_each(|g| add("multicast", g.map_or_else(|| "off".into(), |(ip, port)| format!("{ip}:{port}"))));
         if let Some(line) = wish.line.as_ref().and_then(|l| sheet.lines.iter().find(|s| s.name == *l)) {
             add("goes to line", format!("{}, which this end has as {}", line.name, crate::link::show_url(&line.from)));

@@ -44,6 +44,11 @@ impl Control {
     pub fn word(self) -> &'static str {
         Self::WORDS.iter().find(|(_, c)| *c == self).map_or("", |(w, _)| w)
     }
+    /// It has a word for the tally lamp.
+    #[must_use]
+    pub const fn has_tally(self) -> bool {
+        matches!(self, Self::Visca | Self::ViscaTcp | Self::ViscaUdp)
+    }
     /// From its word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
@@ -55,6 +60,9 @@ impl Control {
 pub const KINDS: [&str; 5] = ["camera", "encoder", "field-unit", "gateway", "switcher"];
 /// The streams that a sheet can want.
 pub const STREAMS: [&str; 2] = ["main", "sub"];
+
+/// Where a device's sound can come from; `none`: nothing is plugged in.
+pub const AUDIO_INPUTS: [&str; 4] = ["line", "microphone", "embedded", "none"];
 
 /// `[[device]]`.
 #[derive(Debug, Clone, PartialEq)]
@@ -81,8 +89,25 @@ pub struct Device {
     pub network: Option<NetworkWish>,
     /// Wanted streams by name: `main`, `sub`.
     pub streams: BTreeMap<String, StreamWish>,
+    /// Networks that its control crosses besides the one that holds its address.
+    pub via: Vec<String>,
     /// Names of presets, by number, for a protocol that has none.
     pub presets: BTreeMap<u8, String>,
+    /// By which protocol its tally lamp follows the lines that it feeds.
+    pub tally: Option<Control>,
+}
+
+impl Device {
+    /// Port of its control by a protocol: the one in the sheet is that of the sheet's protocol.
+    #[must_use]
+    pub fn port_for(&self, by: Control) -> Option<u16> {
+        self.port.filter(|_| by == self.control)
+    }
+
+    /// The lines that its streams feed.
+    pub fn lines(&self) -> impl Iterator<Item = &str> {
+        self.streams.values().filter_map(|s| s.line.as_deref())
+    }
 }
 
 /// Wanted network settings.
@@ -178,6 +203,8 @@ pub struct StreamWish {
     pub keyframe: Option<Keyframe>,
     /// Sound.
     pub audio: Option<Sound>,
+    /// What its sound is plugged into: one of [`AUDIO_INPUTS`].
+    pub audio_input: Option<String>,
     /// Group and port that it can be heard at; the outer `Some` with an inner `None` wants none.
     pub multicast: Option<Option<(Ipv4Addr, u16)>>,
     /// The sheet's line that this stream feeds: where a device without control is proved.
@@ -199,6 +226,7 @@ impl StreamWish {
             rate_control: self.rate_control.or(b.rate_control),
             keyframe: self.keyframe.or(b.keyframe),
             audio: self.audio.or(b.audio),
+            audio_input: self.audio_input.or(b.audio_input),
             multicast: self.multicast.or(b.multicast),
             line: self.line.or(b.line),
         }

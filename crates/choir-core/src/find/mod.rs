@@ -5,3 +5,5 @@ mod table;
 
 pub use range::{Interface, RANGE_MAX, RangeError, Scan, mask, plan};
 pub use table::{Evidence, Flag, Found, Service, ServiceKind, Table};
+
+pub(crate) use table::FACTORY;

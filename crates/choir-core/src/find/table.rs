@@ -1,15 +1,16 @@
 //! From single signs to devices: what answers at an address, who says to be there, and what is odd about it.
 
 use super::range::Interface;
-use serde::Serialize;
+use crate::sheet::{NewDevice, device_name};
+use serde::{Deserialize, Serialize};
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashSet},
     fmt,
     net::Ipv4Addr,
 };
 
 /// Addresses that many devices have when they leave the factory.
-const FACTORY: [[u8; 4]; 12] = [
+pub(crate) const FACTORY: [[u8; 4]; 12] = [
     [192, 168, 0, 10],
     [192, 168, 0, 90],
     [192, 168, 0, 100],
@@ -25,7 +26,7 @@ const FACTORY: [[u8; 4]; 12] = [
 ];
 
 /// A kind of service.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum ServiceKind {
     /// ONVIF.
@@ -50,7 +51,7 @@ impl fmt::Display for ServiceKind {
 }
 
 /// A service at a port.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Service {
     /// Kind.
     pub kind: ServiceKind,
@@ -82,7 +83,7 @@ pub enum Evidence {
 }
 
 /// Something odd about a device, with what to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Flag {
     /// `factory-address`, `shared-address`, `outside`.
     pub word: String,
@@ -91,7 +92,7 @@ pub struct Flag {
 }
 
 /// A device that was found.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Found {
     /// Address.
     pub address: Option<Ipv4Addr>,
@@ -123,6 +124,27 @@ struct Known {
 }
 
 impl Found {
+    /// As an entry of a sheet, under a name that none of `taken` has; `None` without an address.
+    #[must_use]
+    pub fn as_device(&self, taken: &HashSet<String>) -> Option<NewDevice> {
+        let address = self.address?;
+        let model = self.model.clone().unwrap_or_else(|| self.what.clone());
+        let name = device_name(self.name.as_deref().unwrap_or(&model), taken);
+        let (control, port) = match (self.port(ServiceKind::Onvif), self.port(ServiceKind::Visca)) {
+            (Some(port), _) => ("onvif", Some(port)),
+            (None, Some(_)) => ("visca", None),
+            (None, None) => ("manual", None),
+        };
+        let title = [self.maker.clone(), self.model.clone()].into_iter().flatten().collect::<Vec<_>>().join(" ");
+        Some(NewDevice {
+            title: if title.is_empty() { name.clone() } else { title },
+            kind: self.kind().into(),
+            address: port.map_or_else(|| address.to_string(), |p| format!("{address}:{p}")),
+            control: control.into(),
+            name,
+        })
+    }
+
     /// The port of a service, if it is there.
     #[must_use]
     pub fn port(&self, kind: ServiceKind) -> Option<u16> {

@@ -82,6 +82,7 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
         "udp" => c.udp(None),
         "rtp" => c.rtp(None),
         "rtsp" => c.rtsp(None),
+        "stave" => c.stave(None),
         "file" => {
             c.known(SHEET_FILE);
             let path = c.text("path").map(|(p, _)| p);
@@ -92,7 +93,7 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
             path.map(|p| Link::File(FileLink { path: Some(p.into()), repeat }))
         }
         other => {
-            c.problem(at, format!("kind \"{other}\" is unknown."), did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "file"]));
+            c.problem(at, format!("kind \"{other}\" is unknown."), did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "stave", "file"]));
             None
         }
     };

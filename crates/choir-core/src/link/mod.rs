@@ -1,10 +1,14 @@
 //! One link's settings: as the URL that the trade pastes around, and as the fields of a patch sheet.
 
+mod ends;
 mod fields;
 mod lan;
+mod stave;
 mod url;
 
+pub use ends::{Clash, clashes, opposite, own_port};
 pub use fields::{Field, Problem, Value, from_fields};
+pub use stave::{StaveLink, group_place, name_problem as stave_name_problem};
 pub use url::{parse_url, redact, show_url};
 
 use crate::{secret::Secret, units::Bitrate};
@@ -195,6 +199,8 @@ pub enum Link {
     Rtp(RtpLink),
     /// RTSP.
     Rtsp(RtspLink),
+    /// A named source on the LAN.
+    Stave(StaveLink),
     /// File.
     File(FileLink),
 }
@@ -206,6 +212,40 @@ impl Link {
         match self {
             Self::Srt(s) => Some(s),
             _ => None,
+        }
+    }
+
+    /// The addresses that it names: the other end's, or its own.
+    #[must_use]
+    pub fn addresses(&self) -> Vec<IpAddr> {
+        let (host, own) = match self {
+            Self::Srt(s) => (s.host.as_deref(), s.bind.map(|b| b.0)),
+            Self::Udp(u) => (u.host.as_deref(), u.interface),
+            Self::Rtp(r) => (r.host.as_deref(), r.interface),
+            Self::Rtsp(r) => (r.host.as_deref(), r.interface),
+            Self::Stave(s) => return s.at().map(|a| a.ip()).into_iter().collect(),
+            Self::File(_) => (None, None),
+        };
+        host.and_then(|h| h.parse().ok()).into_iter().chain(own).collect()
+    }
+
+    /// This end calls the other: by SRT as caller or in rendezvous, or it pulls by RTSP.
+    #[must_use]
+    pub fn calls(&self, inbound: bool) -> bool {
+        match self {
+            Self::Srt(s) => s.mode != Mode::Listener,
+            Self::Rtsp(_) | Self::Stave(_) => inbound,
+            Self::Udp(_) | Self::Rtp(_) | Self::File(_) => false,
+        }
+    }
+
+    /// This end waits for the other: to be called, or for what is sent to it.
+    #[must_use]
+    pub fn waits(&self, inbound: bool) -> bool {
+        match self {
+            Self::Srt(_) | Self::Rtsp(_) | Self::Stave(_) => !self.calls(inbound),
+            Self::Udp(_) | Self::Rtp(_) => inbound,
+            Self::File(_) => false,
         }
     }
 
@@ -227,6 +267,9 @@ impl Link {
             Self::Rtsp(r) if r.group.is_some() => {
                 Some(("a group is for feeds that are served.", "Write transport = multicast to hear a camera by its own group."))
             }
+            Self::Stave(s) if s.multicast.is_some() => {
+                Some(("multicast is for feeds that are offered.", "Write carriage = multicast to hear a source by its own group."))
+            }
             _ => None,
         }
     }
@@ -242,6 +285,9 @@ impl Link {
             }
             Self::Rtp(r) if r.host.is_none() || r.port.is_none() => {
                 Some(("an RTP destination needs a host and a port.", "Write rtp://HOST:PORT."))
+            }
+            Self::Stave(s) if s.machine.is_some() || s.grade.is_some() || s.patience.is_some() || s.by_group => {
+                Some(("receivers choose machine, grade, patience and carriage.", "Write stave = \"NAME\"."))
             }
             Self::Rtsp(r) if r.transport != RtspTransport::Auto => {
                 Some(("viewers choose the transport.", "Leave it out; group=ADDRESS:PORT also offers multicast."))

@@ -67,13 +67,18 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
             let place = lan(&mut c);
             c.rtp(Some(place))
         }
+        "stave" => {
+            let decode = |t: &str| percent_decode_str(t).decode_utf8_lossy().into_owned();
+            let (machine, name) = place.split_once('/').map_or((None, place), |(m, n)| (Some(decode(m)), n));
+            c.stave(Some((machine, decode(name))))
+        }
         "file" => return (Some(file(rest)), Vec::new()),
         "rtsps" => {
             c.problem(0, "encrypted RTSP (rtsps://) is not made here.", "Set the camera to rtsp:// and keep it on a network of its own.");
             None
         }
         other => {
-            let known = ["srt", "rtsp", "rtp", "udp", "file"];
+            let known = ["srt", "rtsp", "rtp", "udp", "stave", "file"];
             c.problem(0, format!("\"{other}://\" is not a link this can make."), did_you_mean(other, &known));
             None
         }
@@ -153,6 +158,7 @@ pub fn show_url(link: &Link) -> String {
             url
         }
         Link::Rtsp(r) => show_rtsp(r),
+        Link::Stave(s) => super::stave::show(s, add),
         Link::File(FileLink { path: None, .. }) => "-".into(),
         Link::File(FileLink { path: Some(p), repeat }) => format!("{}{}", p.display(), if *repeat { "?repeat" } else { "" }),
     }

@@ -1,8 +1,11 @@
 //! `[[device]]` and `[settings.NAME]`: what the devices are and what is wanted of them.
 
-use super::read::{Named, Reader, start};
+use super::{
+    places::Spot,
+    read::{Reader, start},
+};
 use crate::{
-    device::{Control, Device, KINDS, Keyframe, NetworkWish, RateControl, STREAMS, Sound, StreamWish},
+    device::{AUDIO_INPUTS, Control, Device, KINDS, Keyframe, NetworkWish, RateControl, STREAMS, Sound, StreamWish},
     secret::Secret,
     spelling::did_you_mean,
     units::{parse_bitrate, parse_duration, parse_size},
@@ -15,28 +18,43 @@ use toml_edit::{Item, TableLike};
 
 /// Devices that one entry may stand for.
 const ROW_MAX: i64 = 64;
-const STREAM_KEYS: &[&str] =
-    &["like", "input", "codec", "profile", "size", "rate", "bitrate", "rate-control", "keyframe", "audio", "multicast", "line"];
-const DEVICE_KEYS: &[&str] =
-    &["name", "title", "kind", "address", "control", "camera", "user", "password", "network", "main", "sub", "presets", "count"];
+const STREAM_KEYS: &[&str] = &[
+    "like",
+    "input",
+    "codec",
+    "profile",
+    "size",
+    "rate",
+    "bitrate",
+    "rate-control",
+    "keyframe",
+    "audio",
+    "audio-input",
+    "multicast",
+    "line",
+];
+const DEVICE_KEYS: &[&str] = &[
+    "name", "title", "kind", "address", "control", "camera", "user", "password", "network", "main", "sub", "presets", "via", "tally",
+    "count",
+];
 
 impl Reader<'_> {
     /// All devices; an entry with a count becomes a row of them.
-    pub(super) fn devices(&mut self, root: &dyn TableLike) -> Vec<Named<Device>> {
+    pub(super) fn devices(&mut self, root: &dyn TableLike) -> (Vec<Device>, Vec<Spot>) {
         let settings = self.settings(root);
-        let Some(item) = root.get("device") else { return Vec::new() };
+        let Some(item) = root.get("device") else { return Default::default() };
         let Some(array) = item.as_array_of_tables() else {
             self.error(start(item.span()), "device", "device must be written as [[device]].", "With two brackets, once per entry.");
-            return Vec::new();
+            return Default::default();
         };
         let mut all = Vec::new();
         for table in array {
             let at = start(table.span());
-            let value_at = start(table.get("address").and_then(Item::span).or_else(|| table.span()));
+            let spot = Spot::of(table, at);
             let Some((device, count)) = self.device(table, at, &settings) else { continue };
-            all.extend(row(device, count).into_iter().map(|item| Named { item, at, value_at }));
+            all.extend(row(device, count).into_iter().map(|one| (one, spot.clone())));
         }
-        all
+        all.into_iter().unzip()
     }
 
     fn settings(&mut self, root: &dyn TableLike) -> BTreeMap<String, StreamWish> {
@@ -73,23 +91,56 @@ impl Reader<'_> {
         if user.is_none() && password.is_some() {
             self.error(at, s, "it has a password but no user.", "Add user = \"NAME\".");
         }
-        let network = table.get("network").and_then(|item| self.network(item, s));
+        let network = table.get("network").and_then(|item| self.network_wish(item, s));
         let mut streams = BTreeMap::new();
         for stream in STREAMS {
             if let Some(wish) = table.get(stream).and_then(|item| self.stream(item, s, settings)) {
                 streams.insert(stream.to_owned(), wish);
             }
         }
+        let via = self.texts(table, s, "via").into_iter().map(|v| v.0).collect();
         let presets = table.get("presets").map(|item| self.presets(item, s)).unwrap_or_default();
+        let tally = self.tally(table, s);
         let count = self.whole(table, s, "count", 1..=ROW_MAX).unwrap_or(1);
         let (name, (address, port)) = (name?, place?);
         let title = title.unwrap_or_else(|| name.clone());
-        let device =
-            Device { name, title, kind, address, port, control: control?, camera: camera as u8, user, password, network, streams, presets };
+        let device = Device {
+            name,
+            title,
+            kind,
+            address,
+            port,
+            control: control?,
+            camera: camera as u8,
+            user,
+            password,
+            network,
+            streams,
+            via,
+            presets,
+            tally,
+        };
         Some((device, if table.get("count").is_some() { count as u32 } else { 0 }))
     }
 
-    fn one_of(&mut self, table: &dyn TableLike, subject: &str, key: &str, words: &[&str]) -> Option<String> {
+    /// By which protocol a lamp is switched.
+    fn tally(&mut self, table: &dyn TableLike, subject: &str) -> Option<Control> {
+        let words: Vec<&str> = Control::WORDS.iter().filter(|(_, c)| c.has_tally()).map(|(w, _)| *w).collect();
+        let (word, at) = self.string(table, subject, "tally")?;
+        let control = Control::from_word(&word);
+        if let Some(c) = control.filter(|c| c.has_tally()) {
+            return Some(c);
+        }
+        let what = if control == Some(Control::Onvif) {
+            "ONVIF has no word for a tally lamp.".to_owned()
+        } else {
+            format!("a tally lamp cannot be switched by \"{word}\".")
+        };
+        self.error(at, subject, what, did_you_mean(&word, &words));
+        None
+    }
+
+    pub(super) fn one_of(&mut self, table: &dyn TableLike, subject: &str, key: &str, words: &[&str]) -> Option<String> {
         let (word, at) = self.string(table, subject, key)?;
         if words.contains(&word.as_str()) {
             return Some(word);
@@ -139,7 +190,7 @@ impl Reader<'_> {
         }
     }
 
-    fn network(&mut self, item: &Item, subject: &str) -> Option<NetworkWish> {
+    fn network_wish(&mut self, item: &Item, subject: &str) -> Option<NetworkWish> {
         let at = start(item.span());
         let how = "Write network = \"dhcp\" or { address = \"IP/PREFIX\", gateway = \"IP\" }.";
         if item.as_str() == Some("dhcp") {
@@ -225,13 +276,14 @@ impl Reader<'_> {
                 "on" => Sound::On,
                 _ => Sound::Codec(w),
             }),
+            audio_input: self.one_of(table, subject, "audio-input", &AUDIO_INPUTS),
             multicast: self.multicast(table, subject),
             line: self.string(table, subject, "line").map(|l| l.0),
         };
         Some(wish.over(&base))
     }
 
-    fn parsed<T>(
+    pub(super) fn parsed<T>(
         &mut self,
         table: &dyn TableLike,
         subject: &str,
@@ -254,7 +306,7 @@ impl Reader<'_> {
     }
 
     /// `"2 s"` or `"50 frames"`.
-    fn keyframe(&mut self, table: &dyn TableLike, subject: &str) -> Option<Keyframe> {
+    pub(super) fn keyframe(&mut self, table: &dyn TableLike, subject: &str) -> Option<Keyframe> {
         let how = "Write \"2 s\" or \"50 frames\".";
         if let Some(n) = table.get("keyframe").and_then(Item::as_integer) {
             let at = start(table.get("keyframe").and_then(Item::span));

@@ -1,12 +1,12 @@
 //! From TOML to a sheet. Nothing stops at the first mistake: all of them are told at once.
 
-use super::{Expect, Feed, Line, Sheet, Show, check};
+use super::{Feed, Line, Sheet, Show, check, places::Spot};
 use crate::{
     finding::{Finding, Grade, Place},
     link::{DEFAULT_LATENCY, Field, Link, Problem, Value, from_fields, parse_url},
     secret::Secret,
     spelling::did_you_mean,
-    units::{parse_duration, parse_size},
+    units::{UnitError, parse_duration},
 };
 use std::{ops::Range, time::Duration};
 use toml_edit::{ImDocument, Item, TableLike, Value as Toml};
@@ -14,14 +14,13 @@ use toml_edit::{ImDocument, Item, TableLike, Value as Toml};
 /// Largest sheet that is read; a real one has some hundred lines.
 const SHEET_MAX: usize = 1 << 20;
 
-/// A name with its place, for the checks that compare entries.
-#[derive(Debug, Clone)]
-pub(super) struct Named<T> {
-    pub item: T,
-    /// Its heading.
-    pub at: usize,
-    /// The value that says what it is connected to.
-    pub value_at: usize,
+/// `50 Hz` or `60 Hz`.
+fn parse_frequency(text: &str) -> Result<u8, UnitError> {
+    match text.trim().to_ascii_lowercase().trim_end_matches("hz").trim() {
+        "50" => Ok(50),
+        "60" => Ok(60),
+        _ => Err(UnitError { what: format!("\"{text}\" is no mains frequency."), allowed: "Allowed: 50 Hz and 60 Hz.".into() }),
+    }
 }
 
 /// Reads a sheet and judges it. The sheet is there when no finding is an error.
@@ -100,20 +99,29 @@ impl Reader<'_> {
     }
 
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
-        self.known(root, "", &["show", "line", "feed", "device", "settings"]);
+        self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave"]);
         let show = self.show(root);
-        let lines = self.entries(root, ("line", "from"), Self::line);
-        let feeds = self.entries(root, ("feed", "line"), Self::feed);
-        let devices = self.devices(root);
+        let (networks, network_spots) = self.entries(root, "network", Self::network);
+        let (lines, line_spots) = self.entries(root, "line", Self::line);
+        let (feeds, feed_spots) = self.entries(root, "feed", Self::feed);
+        let (devices, device_spots) = self.devices(root);
+        let stave = self.stave_settings(root);
         if root.get("line").is_none() && root.get("device").is_none() {
             self.error(0, "", "the sheet has no line and no device.", "Add a [[line]] with name and from, or a [[device]].");
         }
-        check::check(self, &names_of(root, "line"), &lines, &feeds);
-        check::devices(self, &names_of(root, "line"), &devices);
-        fn items<T>(named: Vec<Named<T>>) -> Vec<T> {
-            named.into_iter().map(|n| n.item).collect()
-        }
-        Some(Sheet { show: show?, lines: items(lines), feeds: items(feeds), devices: items(devices) })
+        let named = show.is_some();
+        let whole = check::Whole {
+            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, stave },
+            stave_at: root.get("stave").map_or(0, |item| start(item.span())),
+            line_names: names_of(root, "line"),
+            network_names: names_of(root, "network"),
+            network_spots,
+            line_spots,
+            feed_spots,
+            device_spots,
+        };
+        check::check(self, &whole);
+        named.then_some(whole.sheet)
     }
 
     fn show(&mut self, root: &dyn TableLike) -> Option<Show> {
@@ -126,16 +134,20 @@ impl Reader<'_> {
             self.error(at, "show", "show must be a table.", "Write [show].");
             return None;
         };
-        self.known(table, "show", &["name", "latency"]);
+        self.known(table, "show", &["name", "latency", "latency-limit", "rate", "mains", "address"]);
         let name = self.string(table, "show", "name").map(|n| n.0);
         if name.is_none() {
             self.error(at, "show", "the show has no name.", "Add name = \"...\".");
         }
         let latency = self.duration(table, "show", "latency").unwrap_or(DEFAULT_LATENCY);
-        name.map(|name| Show { name, latency })
+        let latency_limit = self.duration(table, "show", "latency-limit");
+        let rate = self.rate(table, "show");
+        let mains = self.parsed(table, "show", "mains", parse_frequency);
+        let address = self.string(table, "show", "address").map(|a| a.0);
+        name.map(|name| Show { name, latency, latency_limit, rate, mains, address })
     }
 
-    fn duration(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<Duration> {
+    pub(super) fn duration(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<Duration> {
         if let Some(n) = table.get(key).and_then(Item::as_integer) {
             let at = start(table.get(key).and_then(Item::span));
             self.error(at, subject, format!("{key} {n} has no unit."), format!("Write \"{n} ms\"."));
@@ -154,21 +166,20 @@ impl Reader<'_> {
     fn entries<T>(
         &mut self,
         root: &dyn TableLike,
-        (key, value_key): (&str, &str),
+        key: &str,
         read: fn(&mut Self, &dyn TableLike, usize) -> Option<T>,
-    ) -> Vec<Named<T>> {
-        let Some(item) = root.get(key) else { return Vec::new() };
+    ) -> (Vec<T>, Vec<Spot>) {
+        let Some(item) = root.get(key) else { return Default::default() };
         let Some(array) = item.as_array_of_tables() else {
             self.error(start(item.span()), key, format!("{key} must be written as [[{key}]]."), "With two brackets, once per entry.");
-            return Vec::new();
+            return Default::default();
         };
         let mut entries = Vec::new();
         for table in array {
             let at = start(table.span());
-            let value_at = table.get(value_key).and_then(Item::span).map_or(at, |s| s.start);
-            entries.extend(read(self, table, at).map(|item| Named { item, at, value_at }));
+            entries.extend(read(self, table, at).map(|item| (item, Spot::of(table, at))));
         }
-        entries
+        entries.into_iter().unzip()
     }
 
     /// The name of an entry, and how findings call it.
@@ -196,7 +207,7 @@ impl Reader<'_> {
 
     fn line(&mut self, table: &dyn TableLike, at: usize) -> Option<Line> {
         let (name, subject) = self.name(table, "line", at);
-        self.known(table, &subject, &["name", "title", "from", "expect"]);
+        self.known(table, &subject, &["name", "title", "from", "expect", "far", "via", "path", "sub"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let from = match table.get("from") {
             Some(item) => self.link(item, &subject),
@@ -206,65 +217,43 @@ impl Reader<'_> {
             }
         };
         let expect = table.get("expect").map(|item| self.expect(item, &subject)).unwrap_or_default();
+        let far = table.get("far").and_then(|item| self.link(item, &subject));
+        let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
+        let path = table.get("path").and_then(|item| self.path(item, &subject));
+        let sub = self.string(table, &subject, "sub").map(|s| s.0);
         let name = name?;
-        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect })
-    }
-
-    fn expect(&mut self, item: &Item, subject: &str) -> Expect {
-        let at = start(item.span());
-        let Some(table) = item.as_table_like() else {
-            self.error(at, subject, "expect must be a table.", "Write expect = { size = \"1280x720\", rate = 25 }.");
-            return Expect::default();
-        };
-        self.known(table, subject, &["codec", "size", "rate"]);
-        let codec = self.string(table, subject, "codec").and_then(|(c, at)| {
-            let known = ["h264", "h265"];
-            if known.contains(&c.as_str()) {
-                return Some(c);
-            }
-            self.error(at, subject, format!("codec \"{c}\" is unknown."), did_you_mean(&c, &known));
-            None
-        });
-        let size = self.string(table, subject, "size").and_then(|(s, at)| match parse_size(&s) {
-            Ok(size) => Some(size),
-            Err(e) => {
-                self.error(at, subject, e.what, e.allowed);
-                None
-            }
-        });
-        let rate = self.rate(table, subject);
-        Expect { codec, size, rate }
-    }
-
-    pub(super) fn rate(&mut self, table: &dyn TableLike, subject: &str) -> Option<f64> {
-        let item = table.get("rate")?;
-        let rate = item.as_float().or_else(|| item.as_integer().map(|n| n as f64)).filter(|r| (1.0..=240.0).contains(r));
-        if rate.is_none() {
-            self.error(start(item.span()), subject, "rate is not a frame rate.", "Write frames per second as a number, 1 to 240.");
-        }
-        rate
+        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect, far, via, path, sub })
     }
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
         let (name, subject) = self.name(table, "feed", at);
-        self.known(table, &subject, &["name", "title", "line", "to"]);
+        self.known(table, &subject, &["name", "title", "line", "to", "takes", "accepts", "far", "via", "stave"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let line = self.string(table, &subject, "line").map(|l| l.0);
         if line.is_none() && table.get("line").is_none() {
             self.error(at, &subject, "it does not say which line it carries.", "Add line = \"NAME\".");
         }
-        let mut to = Vec::new();
-        match table.get("to") {
-            Some(item) if item.as_array().is_some() => {
-                for value in item.as_array().into_iter().flatten() {
-                    to.extend(self.link_value(value, &subject));
-                }
-            }
-            Some(item) => to.extend(self.link(item, &subject)),
-            None => self.error(at, &subject, "it does not say where it goes.", "Add to = [\"srt://...\"]."),
+        if table.get("to").is_none() && table.get("stave").is_none() {
+            self.error(at, &subject, "it does not say where it goes.", "Add to = [\"srt://...\"] or stave = \"NAME\".");
         }
+        let (mut to, far) = (self.links(table, "to", &subject), self.links(table, "far", &subject));
+        to.extend(self.feed_stave(table, &subject));
+        let takes = self.texts(table, &subject, "takes").into_iter().map(|t| t.0).collect();
+        let accepts = table.get("accepts").map(|item| self.accepts(item, &subject)).unwrap_or_default();
+        let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
         let name = name?;
-        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to })
+        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to, takes, accepts, far, via })
+    }
+
+    /// One link, or a list of them.
+    fn links(&mut self, table: &dyn TableLike, key: &str, subject: &str) -> Vec<Link> {
+        match table.get(key) {
+            Some(item) if item.as_array().is_some() => {
+                item.as_array().into_iter().flatten().filter_map(|value| self.link_value(value, subject)).collect()
+            }
+            Some(item) => self.link(item, subject).into_iter().collect(),
+            None => Vec::new(),
+        }
     }
 
     fn link(&mut self, item: &Item, subject: &str) -> Option<Link> {

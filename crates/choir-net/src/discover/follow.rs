@@ -13,7 +13,7 @@ use std::{
 };
 
 const ASK_EVERY: Duration = Duration::from_millis(500);
-const ANSWER_PATIENCE: Duration = Duration::from_secs(2);
+const ANSWER_PATIENCE: Duration = Duration::from_secs(5);
 
 /// A device whose lasting name is known.
 pub struct Follow {
@@ -70,13 +70,23 @@ impl Follow {
     }
 }
 
-/// The lasting name of the device at an address.
+/// The lasting name of the device at an address. Asked again until the time is up: one that has just come to its
+/// address may answer HTTP before it answers this.
 async fn name_of(ip: Ipv4Addr) -> Option<String> {
-    let mut endpoint = None;
-    ask_udp(ip, discovery::GROUP.port(), discovery::probe(&new_id()).as_bytes(), ANSWER_PATIENCE, |data| {
-        endpoint = discovery::read_announcements(data).into_iter().map(|a| a.endpoint).find(|e| !e.is_empty());
-        endpoint.is_some()
-    })
-    .await;
-    endpoint
+    let asking = async {
+        let mut tick = tokio::time::interval(ASK_EVERY);
+        loop {
+            tick.tick().await;
+            let mut endpoint = None;
+            ask_udp(ip, discovery::GROUP.port(), discovery::probe(&new_id()).as_bytes(), ASK_EVERY, |data| {
+                endpoint = discovery::read_announcements(data).into_iter().map(|a| a.endpoint).find(|e| !e.is_empty());
+                endpoint.is_some()
+            })
+            .await;
+            if let Some(endpoint) = endpoint {
+                return endpoint;
+            }
+        }
+    };
+    tokio::time::timeout(ANSWER_PATIENCE, asking).await.ok()
 }

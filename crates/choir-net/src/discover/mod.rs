@@ -9,6 +9,7 @@ mod probe;
 
 pub use follow::Follow;
 pub use multicast::new_id;
+pub(crate) use multicast::{Ear, MDNS};
 pub use pacer::Pacer;
 
 use crate::clock::sleep_until;
@@ -109,12 +110,13 @@ pub async fn find(
     let (signs, mut incoming) = mpsc::channel(1024);
     let pacer = Arc::new(Pacer::new(options.packets_per_second));
     let mut helpers = JoinSet::new();
+    let answers = neighbours::Answers::open();
     for interface in &scan.interfaces {
         multicast::start(interface, &signs, &mut helpers);
     }
     let _ = events.send(FindEvent::Begun).await;
     let addresses: Arc<[Ipv4Addr]> = scan.addresses.into();
-    helpers.spawn(neighbours::watch(addresses.clone(), signs.clone()));
+    helpers.spawn(neighbours::watch(addresses.clone(), signs.clone(), answers));
     let mut sweep = JoinSet::new();
     let places = Arc::new(Semaphore::new(HOSTS_AT_ONCE));
     let (feeding, fed_pacer, fed_signs) = (addresses.clone(), pacer.clone(), signs.clone());

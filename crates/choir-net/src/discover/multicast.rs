@@ -25,7 +25,7 @@ use std::{
 use tokio::task::JoinSet;
 
 /// DNS-SD over multicast (RFC 6762).
-const MDNS: SocketAddr = SocketAddr::new(IpAddr::V4(Ipv4Addr::new(224, 0, 0, 251)), 5353);
+pub(crate) const MDNS: SocketAddr = SocketAddr::new(IpAddr::V4(Ipv4Addr::new(224, 0, 0, 251)), 5353);
 /// What video devices say of themselves by DNS-SD.
 const SERVICES: [(&str, Option<ServiceKind>); 3] =
     [("_rtsp._tcp.local.", Some(ServiceKind::Rtsp)), ("_onvif._tcp.local.", Some(ServiceKind::Onvif)), ("_http._tcp.local.", None)];
@@ -36,7 +36,7 @@ const ROUND: Duration = Duration::from_millis(600);
 const DNS_MAX: usize = 9000;
 
 /// A group on one interface: asked, and heard.
-pub(super) struct Ear {
+pub(crate) struct Ear {
     group: SocketAddr,
     asks: UdpPort,
     /// Another program may hold the port for itself; then only answers are heard.
@@ -54,6 +54,11 @@ impl Ear {
     /// Asks all. A network that is down now may be up the next time.
     pub fn ask(&self, question: &[u8]) {
         let _ = self.asks.send(&Transmit { to: self.group, segment: None, size: 0 }, question);
+    }
+
+    /// Tells one alone.
+    pub fn tell(&self, to: SocketAddr, what: &[u8]) {
+        let _ = self.asks.send(&Transmit { to, segment: None, size: 0 }, what);
     }
 
     /// Waits for what is said, and adds it. Safe to cancel.

@@ -42,9 +42,24 @@ fn sender(packet: &[u8]) -> Option<(Ipv4Addr, String)> {
     (!ip.is_unspecified()).then(|| (ip, mac.join(":")))
 }
 
+/// Every ARP packet that reaches this machine, where this process may hear them.
+pub(super) struct Answers(Option<AsyncFd<Socket>>);
+
+impl Answers {
+    /// To be opened before anything is sent: of two that answer at one address, each answers once.
+    pub(super) fn open() -> Self {
+        // Needs CAP_NET_RAW; without it the table must do.
+        let socket = Socket::new(Domain::PACKET, Type::DGRAM, Some(Protocol::from(i32::from(ARP.to_be())))).ok();
+        let socket = socket.filter(|s| s.set_nonblocking(true).is_ok());
+        // Its replacement is unsafe for types that may change their descriptor; this one never does.
+        #[allow(deprecated, reason = "keeps this workspace free of unsafe code")]
+        Self(socket.and_then(|s| AsyncFd::new(s).ok()))
+    }
+}
+
 /// Watches both for the addresses that are asked (in order), for ever.
-pub(super) async fn watch(asked: Arc<[Ipv4Addr]>, signs: Signs) {
-    tokio::join!(watch_table(&asked, &signs), watch_answers(&asked, &signs));
+pub(super) async fn watch(asked: Arc<[Ipv4Addr]>, signs: Signs, answers: Answers) {
+    tokio::join!(watch_table(&asked, &signs), watch_answers(&asked, &signs, answers));
 }
 
 async fn tell(asked: &[Ipv4Addr], ip: Ipv4Addr, mac: String, signs: &Signs) {
@@ -65,15 +80,8 @@ async fn watch_table(asked: &[Ipv4Addr], signs: &Signs) {
     }
 }
 
-async fn watch_answers(asked: &[Ipv4Addr], signs: &Signs) {
-    // Needs CAP_NET_RAW; without it the table must do.
-    let Ok(socket) = Socket::new(Domain::PACKET, Type::DGRAM, Some(Protocol::from(i32::from(ARP.to_be())))) else { return };
-    if socket.set_nonblocking(true).is_err() {
-        return;
-    }
-    // Its replacement is unsafe for types that may change their descriptor; this one never does.
-    #[allow(deprecated, reason = "keeps this workspace free of unsafe code")]
-    let Ok(socket) = AsyncFd::new(socket) else { return };
+async fn watch_answers(asked: &[Ipv4Addr], signs: &Signs, answers: Answers) {
+    let Some(socket) = answers.0 else { return };
     let mut buffer = [0; 64];
     while let Ok(mut guard) = socket.readable().await {
         match guard.try_io(|s| s.get_ref().read(&mut buffer)) {

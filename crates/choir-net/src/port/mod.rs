@@ -14,7 +14,7 @@ mod udp_ts;
 
 pub use file::{FileError, spawn_file_in, spawn_file_out};
 pub use kernel::kernel_drops;
-pub use open::{Way, WayCause, WayError, open_ways};
+pub use open::{StaveWay, Way, WayCause, WayError, open_ways};
 pub use rtp::{spawn_rtp_in, spawn_rtp_out};
 pub use rtsp::{Hooks, PullPlan, ServePlan, Serving, UdpManner, spawn_pull, spawn_server};
 pub use srt::{CallPlan, ListenPlan, Listening, spawn_caller, spawn_listener};
@@ -88,11 +88,16 @@ impl Outlet {
         self.dropped.load(Ordering::Relaxed)
     }
 
-    fn has_ended(&self) -> bool {
+    /// Waits until there is something in it. Safe to cancel.
+    pub(crate) async fn filled(&self) {
+        self.wake.notified().await;
+    }
+
+    pub(crate) fn has_ended(&self) -> bool {
         self.ended.load(Ordering::Acquire)
     }
 
-    fn swap(&self, with: &mut VecDeque<Bytes>) {
+    pub(crate) fn swap(&self, with: &mut VecDeque<Bytes>) {
         std::mem::swap(&mut *lock(&self.queue), with);
     }
 }

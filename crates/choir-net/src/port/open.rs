@@ -4,7 +4,10 @@ use super::{
     CallPlan, FileError, Hooks, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, ServePlan, Stop, spawn_caller, spawn_file_in,
     spawn_file_out, spawn_listener, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_server, spawn_udp_in, spawn_udp_out,
 };
-use crate::secrets::{self, SecretError};
+use crate::{
+    secrets::{self, SecretError},
+    stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StaveError, TakePlan, spawn_take},
+};
 use choir_core::{
     link::{Link, Mode, RtspLink, SrtLink},
     units::Bitrate,
@@ -19,7 +22,7 @@ use std::{
     sync::Arc,
     time::Duration,
 };
-use tokio::task::JoinHandle;
+use tokio::{sync::mpsc, task::JoinHandle};
 
 /// Callers that may pull one output from one port.
 const OUT_CALLERS: usize = 64;
@@ -36,6 +39,26 @@ pub struct Way {
     pub outlet: Option<Arc<Outlet>>,
     /// How it stands.
     pub status: Arc<LinkStatus>,
+    /// What a named source needs besides.
+    pub stave: Option<StaveWay>,
+}
+
+/// What a way by Stave needs.
+pub struct StaveWay {
+    /// This machine.
+    pub node: Node,
+    /// Own address by which groups are sent to and joined.
+    pub interface: Option<IpAddr>,
+    /// Certificates that sources must have; empty takes any.
+    pub pins: Vec<String>,
+    /// The small picture of a way out.
+    pub sub: Option<Arc<Outlet>>,
+    /// What is on a way out, in words.
+    pub carries: Option<Arc<dyn Fn() -> String + Send + Sync>>,
+    /// Takes orders for the camera behind a way out.
+    pub camera: Option<CameraDesk>,
+    /// Orders for the camera behind a way in.
+    pub orders: Option<mpsc::Receiver<Order>>,
 }
 
 /// A way that cannot be opened, and why.
@@ -63,6 +86,12 @@ pub enum WayCause {
     /// A file cannot be used.
     #[error(transparent)]
     File(#[from] FileError),
+    /// Stave cannot be had.
+    #[error(transparent)]
+    Stave(#[from] StaveError),
+    /// Names are not taken here.
+    #[error("a Stave name needs a running show: put it into a sheet, then \"choir run\"")]
+    NoNode,
     /// A session description cannot be used.
     #[error("the session description {path} cannot be used: {1}", path = .0.display())]
     Description(PathBuf, String),
@@ -260,6 +289,37 @@ async fn open_each(
                     (None, None) => continue,
                 };
                 tasks.push(opened.map_err(|e| named(e.into()))?);
+            }
+            (Link::Stave(link), _) => {
+                let part = way.stave.ok_or_else(|| named(WayCause::NoNode))?;
+                match (way.intake, way.outlet) {
+                    (Some(intake), _) => tasks.push(spawn_take(
+                        TakePlan {
+                            node: part.node,
+                            link: link.clone(),
+                            pins: part.pins,
+                            interface: part.interface,
+                            intake: Some(intake),
+                            tap: None,
+                            orders: part.orders,
+                            status: way.status,
+                        },
+                        stop.clone(),
+                    )),
+                    (None, Some(outlet)) => tasks.push(part.node.spawn_source(
+                        SourcePlan {
+                            name: link.name.clone(),
+                            main: outlet,
+                            sub: part.sub,
+                            camera: part.camera,
+                            group: link.multicast.map(|to| GroupPlan { to, interface: part.interface }),
+                            carries: part.carries,
+                            status: way.status,
+                        },
+                        stop.clone(),
+                    )),
+                    (None, None) => {}
+                }
             }
             (Link::Srt(_) | Link::Rtsp(_), _) => {}
         }

@@ -1,7 +1,10 @@
 //! How one way in or out stands: written by its port, read by the show.
 
 use crate::{clock::unix_ms, lock};
-use choir_core::health::Contact;
+use choir_core::{
+    health::{Contact, Fault},
+    view::TallyView,
+};
 use choir_proto::srt::{ConnId, KeyState, LinkStats, Window};
 use std::{
     net::SocketAddr,
@@ -33,6 +36,8 @@ pub struct PeerLive {
 pub struct Live {
     /// How it stands.
     pub contact: Contact,
+    /// What keeps it from coming up, while it is lost.
+    pub fault: Option<Fault>,
     /// SRT peers.
     pub peers: Vec<PeerLive>,
     /// Payload bytes of ways without SRT, and of ended connections.
@@ -72,6 +77,8 @@ pub struct LinkStatus {
     live: Mutex<Live>,
     held: AtomicBool,
     played_out: watch::Sender<bool>,
+    /// Of a way out, what its receivers show; of a way in, what is to be said to its source.
+    tally: watch::Sender<Option<TallyView>>,
     pub(super) wake: Arc<Notify>,
 }
 
@@ -82,6 +89,7 @@ impl LinkStatus {
         Arc::new(Self {
             live: Mutex::new(Live {
                 contact: Contact::Awaited(awaits.to_owned()),
+                fault: None,
                 peers: Vec::new(),
                 bytes: 0,
                 packets: 0,
@@ -99,6 +107,7 @@ impl LinkStatus {
             }),
             held: AtomicBool::new(false),
             played_out: watch::channel(false).0,
+            tally: watch::channel(None).0,
             wake: Arc::default(),
         })
     }
@@ -121,12 +130,20 @@ impl LinkStatus {
         lock(&self.live).clone()
     }
 
-    pub(super) fn update(&self, change: impl FnOnce(&mut Live)) {
+    pub(crate) fn update(&self, change: impl FnOnce(&mut Live)) {
         change(&mut lock(&self.live));
     }
 
-    pub(super) fn set_contact(&self, contact: Contact) {
+    pub(crate) fn set_contact(&self, contact: Contact) {
         self.update(|l| l.contact = contact);
+    }
+
+    /// Says that it is lost, and what keeps it from coming up.
+    pub(crate) fn set_lost(&self, fault: Option<Fault>, why: String) {
+        self.update(|l| {
+            l.contact = Contact::Lost(why);
+            l.fault = fault;
+        });
     }
 
     /// A way out without a handshake is up from the start.
@@ -139,7 +156,7 @@ impl LinkStatus {
     }
 
     /// Adds a sentence for the event list. `bad` when it is trouble.
-    pub(super) fn note(&self, bad: bool, text: String) {
+    pub(crate) fn note(&self, bad: bool, text: String) {
         self.update(|l| {
             if l.notes.len() < NOTES_MAX && l.notes.last().is_none_or(|(_, last)| *last != text) {
                 l.notes.push((bad, text));
@@ -155,6 +172,22 @@ impl LinkStatus {
     /// Waits until a source has come to its end.
     pub async fn played_out(&self) {
         let _ = self.played_out.subscribe().wait_for(|done| *done).await;
+    }
+
+    /// Sets what is shown of it.
+    pub fn set_tally(&self, tally: Option<TallyView>) {
+        self.tally.send_if_modified(|t| std::mem::replace(t, tally) != tally);
+    }
+
+    /// What is shown of it, as it changes.
+    #[must_use]
+    pub fn tally(&self) -> watch::Receiver<Option<TallyView>> {
+        self.tally.subscribe()
+    }
+
+    /// Waits until it is held or released. Safe to cancel.
+    pub(crate) async fn woken(&self) {
+        self.wake.notified().await;
     }
 
     /// Holds or releases it.

@@ -1,13 +1,15 @@
 //! A running show: every line and feed of a sheet, kept up until stopped.
 
+mod cameras;
 mod events;
 mod plan;
 pub(crate) mod sample;
+mod tally;
 
 use crate::{
     clock::unix_ms,
     lock,
-    media::FeedMedia,
+    media::{FeedMedia, LineMedia},
     port::{LinkStatus, Stop, WayError},
 };
 use choir_core::{
@@ -16,6 +18,7 @@ use choir_core::{
     spelling::did_you_mean,
     view::{EventGrade, EventView, FeedView, InputView, ShowView},
 };
+use choir_proto::ts::AccessUnit;
 use events::EventLog;
 use sample::{FeedSampler, LineSampler};
 use std::{
@@ -24,7 +27,7 @@ use std::{
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::watch,
+    sync::{oneshot, watch},
     task::{JoinHandle, JoinSet},
 };
 
@@ -37,17 +40,21 @@ struct LineRun {
     name: String,
     plays_once: bool,
     status: Arc<LinkStatus>,
+    media: Arc<LineMedia>,
 }
 
 struct FeedRun {
     name: String,
     media: Arc<FeedMedia>,
+    sub: Option<Arc<FeedMedia>>,
 }
 
 struct Inner {
     name: String,
     started_ms: u64,
     lines: Vec<LineRun>,
+    /// Number of each line's sub stream.
+    subs: Vec<u32>,
     feeds: Vec<FeedRun>,
     view: Mutex<ShowView>,
     events: EventLog,
@@ -87,12 +94,19 @@ impl Show {
                 name: l.name.clone(),
                 plays_once: matches!(&l.from, Link::File(f) if !f.repeat),
                 status: b.status.clone(),
+                media: b.media.clone(),
             })
             .collect();
-        let feeds = sheet.feeds.iter().zip(&built.feeds).map(|(f, b)| FeedRun { name: f.name.clone(), media: b.media.clone() }).collect();
+        let feeds = sheet
+            .feeds
+            .iter()
+            .zip(&built.feeds)
+            .map(|(f, b)| FeedRun { name: f.name.clone(), media: b.media.clone(), sub: b.sub.clone() })
+            .collect();
         let show = Self(Arc::new(Inner {
             name: sheet.show.name.clone(),
             started_ms: unix_ms(),
+            subs: (0..lines.len()).map(|n| plan::sub_of(sheet, n)).collect(),
             lines,
             feeds,
             view: Mutex::default(),
@@ -178,8 +192,19 @@ impl Show {
         let found = found.ok_or_else(|| format!("there is no feed \"{feed}\". {}", did_you_mean(feed, &names)))?;
         let index = self.line(line)?;
         found.media.take(index as u32);
+        if let Some(sub) = &found.sub {
+            sub.take(self.0.subs[index]);
+        }
         self.0.events.add(&format!("feed {feed}"), EventGrade::Note, format!("take: {line} is wanted on it"));
         Ok(format!("{line} goes on {feed} at its next keyframe"))
+    }
+
+    /// A line's next keyframe with some pictures behind it, to be decoded.
+    ///
+    /// # Errors
+    /// No such line, as a sentence.
+    pub fn pictures(&self, line: &str) -> Result<oneshot::Receiver<Vec<AccessUnit>>, String> {
+        Ok(self.0.lines[self.line(line)?].media.pictures())
     }
 
     /// Stops a line until it is released.

@@ -122,6 +122,7 @@ impl LinkSampler {
             url: self.url.clone(),
             state: Some(verdict.state),
             reason: verdict.reason,
+            fault: live.fault.filter(|_| matches!(live.contact, Contact::Lost(_))),
             peer: peer.map(|p| p.addr).or(live.peer).map(|a| a.to_string()),
             how: live.how.clone(),
             paste: live.paste.clone(),
@@ -142,6 +143,8 @@ impl LinkSampler {
             encryption: match (peer.and_then(|p| p.stats.key_length), live.key_state) {
                 (Some(length), _) => format!("{length} secured"),
                 (None, Some(state)) => state.to_string(),
+                // By QUIC always, or there is no link.
+                (None, None) if self.url.starts_with("stave:") => "TLS 1.3".into(),
                 (None, None) if srt => "not known yet".into(),
                 (None, None) => "none".into(),
             },
@@ -254,6 +257,7 @@ impl LineSampler {
             media: MediaView { streams: self.streams(now, info), ..media_view(info) },
             delay_ms: delay.map(|us| us as f64 / 1000.0),
             feeds: Vec::new(),
+            tally: *self.built.status.tally().borrow(),
             history: self.history.iter().copied().collect(),
             link,
         }
@@ -387,6 +391,7 @@ impl FeedSampler {
             next: (reading.on != Some(reading.wanted) && reading.on.is_some()).then(|| name(reading.wanted)),
             line: on,
             takes: reading.takes,
+            tally: self.built.outs.iter().filter_map(|o| *o.status.tally().borrow()).max(),
             outs,
             delay_to_input_ms,
         }
@@ -398,6 +403,8 @@ fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
     match link {
         Link::Srt(_) => Some(view.latency_ms? + view.rtt_ms.unwrap_or(0.0) / 2.0),
         Link::Udp(_) | Link::Rtp(_) | Link::Rtsp(_) => Some(0.0),
+        // A unit is handed on when it is whole; what it takes is the way's own.
+        Link::Stave(_) => Some(view.rtt_ms.unwrap_or(0.0) / 2.0),
         Link::File(_) => None,
     }
 }

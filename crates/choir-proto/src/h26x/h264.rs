@@ -68,7 +68,8 @@ pub fn nal_units(data: &[u8]) -> impl Iterator<Item = &[u8]> {
 }
 
 /// Where the next start code begins and ends.
-fn start_code(data: &[u8]) -> Option<(usize, usize)> {
+#[must_use]
+pub fn start_code(data: &[u8]) -> Option<(usize, usize)> {
     let mut i = 0;
     while i + 2 < data.len() {
         match data[i + 2] {

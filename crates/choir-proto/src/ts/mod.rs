@@ -28,3 +28,18 @@ pub const fn wrapped_distance(a: u64, b: u64, wrap: u64) -> i64 {
     let d = (a + wrap - b % wrap) % wrap;
     if d >= wrap / 2 { d as i64 - wrap as i64 } else { d as i64 }
 }
+
+/// Counts 33-bit times on over their wraps, from the first one.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct LongPts {
+    last: Option<(u64, i64)>,
+}
+
+impl LongPts {
+    /// This time, counted on.
+    pub fn long(&mut self, pts: u64) -> i64 {
+        let long = self.last.map_or(pts as i64, |(last, long)| long + wrapped_distance(pts, last, PTS_WRAP));
+        self.last = Some((pts, long));
+        long
+    }
+}

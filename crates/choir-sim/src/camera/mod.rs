@@ -113,6 +113,7 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
         intake: None,
         outlet: Some(outlet.clone()),
         status: status.clone(),
+        stave: None,
     };
     open_ways(vec![way], settings.latency, base, &stop, &Stop::given()).await?;
     let task = tokio::spawn(play(settings, Frames::Loop(encoded), outlet, true, stop));

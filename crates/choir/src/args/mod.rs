@@ -1,8 +1,18 @@
 //! The command line, as plain data.
 
 mod device;
+mod linecheck;
+mod path;
+mod sheet;
 
 pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
+
+pub use linecheck::LinecheckArgs;
+pub use path::{PathMeasureArgs, Towards};
+pub use sheet::{
+    AddFeed, AddLine, AdviseArgs, Arrive, BudgetArgs, CardArgs, CheckArgs, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs, NewArgs, Target,
+    WriteArgs,
+};
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
@@ -12,7 +22,7 @@ use clap_complete::Shell;
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
 const EXIT_CODES: &str = "Exit codes: 0 done; 1 it ran, but nothing arrived or the sheet has errors; 2 the command line cannot be understood; \
-3 no such show is running, it runs already, or it refused; 4 a port, file, name or passphrase cannot be had.";
+3 no such show is running, it runs already, or it refused; 4 a port, file, name or passphrase cannot be had; 5 something differs from what the sheet wants, or does not fit.";
 
 /// Connects cameras, encoders and field units to switching software, and keeps them on air.
 #[derive(Debug, Parser)]
@@ -41,6 +51,22 @@ pub enum Command {
     Inspect(InspectArgs),
     /// Read a patch sheet and say what is wrong with it. Touches no network.
     Check(CheckArgs),
+    /// Write a new patch sheet from a few questions, or from what was found.
+    New(NewArgs),
+    /// Add, remove or rename a line of a patch sheet.
+    Line(LineEditArgs),
+    /// Add, remove or rename a feed of a patch sheet.
+    Feed(FeedEditArgs),
+    /// Say what to type at the other end, field by field.
+    Card(CardArgs),
+    /// Add up what each network carries, and say what to change when it is too much.
+    Budget(BudgetArgs),
+    /// Advise latency and overhead for a path.
+    Advise(AdviseArgs),
+    /// Measure the path to another Cable Choir, and advise latency and overhead for it.
+    Path(PathMeasureArgs),
+    /// Check every line and feed before the show.
+    Linecheck(LinecheckArgs),
     /// Bring up all of a patch sheet and keep it up.
     Run(RunArgs),
     /// Show how a running show stands.
@@ -175,16 +201,6 @@ pub struct InspectArgs {
     /// The line of the sheet.
     #[arg(long, value_name = "NAME", requires = "sheet")]
     pub line: Option<String>,
-}
-
-#[derive(Debug, ClapArgs)]
-#[command(after_help = "Example:\n  choir check demo/regatta.toml")]
-pub struct CheckArgs {
-    /// The patch sheet.
-    pub sheet: PathBuf,
-    /// Print findings as JSON.
-    #[arg(long)]
-    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -1,21 +1,39 @@
 //! `choir check`: reads a sheet and says what is wrong with it.
 
-use super::read_text;
+use super::{folder_of, read_text, which_sheet};
 use crate::{
     args::CheckArgs,
     exit::{FAILED, Failure},
     output::plural,
 };
-use choir_core::{Grade, sheet::read_sheet};
+use choir_core::{
+    Grade,
+    sheet::{judge_secrets, read_sheet},
+};
+use choir_net::secrets::fetch_text;
+
+/// Secrets that are named when they are not there.
+const MISSING_SHOWN: usize = 6;
 
 pub fn run(args: &CheckArgs) -> Result<(), Failure> {
-    let text = read_text(&args.sheet)?;
-    let (sheet, findings) = read_sheet(&text);
-    let file = args.sheet.display().to_string();
+    let path = which_sheet(args.sheet.as_deref())?;
+    let text = read_text(&path)?;
+    let (sheet, mut findings) = read_sheet(&text);
+    let file = path.display().to_string();
+    if let Some(sheet) = &sheet {
+        let (found, missing) = judge_secrets(sheet, &|s| fetch_text(s, folder_of(&path)).ok());
+        findings.extend(found);
+        if !missing.is_empty() {
+            let shown = missing.len().min(MISSING_SHOWN);
+            let more = if missing.len() > shown { format!(" and {} more", missing.len() - shown) } else { String::new() };
+            eprintln!("note: not judged, since they are not here: {}{more}", missing[..shown].join(", "));
+        }
+    }
     let errors = findings.iter().filter(|f| f.grade == Grade::Error).count();
+    let advice = findings.iter().filter(|f| f.grade == Grade::Advice).count();
     let warnings = findings.iter().filter(|f| f.grade == Grade::Warning).count();
     if args.json {
-        let document = serde_json::json!({ "sheet": file, "errors": errors, "warnings": warnings, "findings": findings });
+        let document = serde_json::json!({ "sheet": file, "errors": errors, "warnings": warnings, "advice": advice, "findings": findings });
         println!("{document:#}");
     } else {
         for finding in &findings {
@@ -23,15 +41,23 @@ pub fn run(args: &CheckArgs) -> Result<(), Failure> {
         }
         match &sheet {
             Some(s) => println!(
-                "{file}: {}, {}: {}, {} and {}",
+                "{file}: {}: {}; {}, {} and {}",
                 s.show.name,
-                if warnings == 0 { "no errors".into() } else { plural(warnings, "warning") },
+                told(errors, warnings, advice),
                 plural(s.lines.len(), "line"),
                 plural(s.feeds.len(), "feed"),
                 plural(s.devices.len(), "device")
             ),
-            None => println!("{file}: {}, {}", plural(errors, "error"), plural(warnings, "warning")),
+            None => println!("{file}: {}", told(errors, warnings, advice)),
         }
     }
     if errors > 0 { Err(Failure::told(FAILED)) } else { Ok(()) }
+}
+
+/// `2 errors, 1 warning`; `nothing wrong`.
+fn told(errors: usize, warnings: usize, advice: usize) -> String {
+    let count = |n: usize, word: &str| (n > 0).then(|| plural(n, word));
+    let hints = (advice > 0).then(|| format!("{advice} to consider"));
+    let all: Vec<String> = [count(errors, "error"), count(warnings, "warning"), hints].into_iter().flatten().collect();
+    if all.is_empty() { "nothing wrong".into() } else { all.join(", ") }
 }

@@ -11,11 +11,7 @@ use choir_sim::regatta::{self, PREFIX, SHEET};
 use std::path::{Path, PathBuf};
 
 pub async fn run(args: DemoArgs) -> Result<(), Failure> {
-    let text = SHEET.replace(PREFIX, &args.net);
-    let (sheet, findings) = read_sheet(&text);
-    let mut sheet = sheet.ok_or_else(|| Failure::new(FAILED, format!("the demo's own sheet has errors: {findings:?}")))?;
-    // The sheet names a variable for its passphrase; here it is filled in, so that nothing need be set.
-    give_passphrase(&mut sheet);
+    let sheet = sheet(&args.net)?;
     let claim = control::claim(&claim_name(&args.net))?;
     eprintln!("The Tarn Hollow Regatta is getting ready: its devices encode their pictures.");
     let (stop_far, stop) = Stop::new();
@@ -41,8 +37,18 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     if dead.is_empty() { Ok(()) } else { Err(Failure::new(FAILED, format!("nothing arrived on {}", dead.join(", ")))) }
 }
 
+/// The demo's sheet at these addresses. It names variables for its secrets; here they are filled in, so that
+/// nothing need be set.
+pub fn sheet(net: &str) -> Result<Sheet, Failure> {
+    let text = SHEET.replace(PREFIX, net);
+    let (sheet, findings) = read_sheet(&text);
+    let mut sheet = sheet.ok_or_else(|| Failure::new(FAILED, format!("the demo's own sheet has errors: {findings:?}")))?;
+    give_passphrase(&mut sheet);
+    Ok(sheet)
+}
+
 /// The demo has no file of its own to be known by.
-fn claim_name(net: &str) -> PathBuf {
+pub fn claim_name(net: &str) -> PathBuf {
     let plain = net == PREFIX;
     PathBuf::from(if plain { "regatta-demo".to_owned() } else { format!("regatta-demo-{}", net.replace('.', "-")) })
 }

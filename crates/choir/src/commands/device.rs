@@ -286,6 +286,15 @@ fn ask_password(name: &str, user: &str) -> Result<SecretText, Failure> {
     if !stdin().is_terminal() {
         return Err(Failure::new(USAGE, "there is no terminal to ask on: add --file PATH, with the new password in its first line"));
     }
+    // Hidden before the question is seen, and between the two: whoever types quickly is not shown.
+    struct Raw;
+    impl Drop for Raw {
+        fn drop(&mut self) {
+            let _ = terminal::disable_raw_mode();
+        }
+    }
+    terminal::enable_raw_mode()?;
+    let _raw = Raw;
     let first = hidden_line(&format!("New password of {user} on {name}: "))?;
     let second = hidden_line("Once more: ")?;
     if first.reveal() != second.reveal() {
@@ -294,18 +303,17 @@ fn ask_password(name: &str, user: &str) -> Result<SecretText, Failure> {
     Ok(first)
 }
 
+/// Reads a line of a terminal that shows nothing of it.
 fn hidden_line(question: &str) -> Result<SecretText, Failure> {
-    struct Raw;
-    impl Drop for Raw {
+    struct Line;
+    impl Drop for Line {
         fn drop(&mut self) {
-            let _ = terminal::disable_raw_mode();
-            eprintln!("\r");
+            eprint!("\r\n");
         }
     }
     eprint!("{question}");
     let _ = stderr().flush();
-    terminal::enable_raw_mode()?;
-    let _raw = Raw;
+    let _line = Line;
     let mut text = String::new();
     loop {
         if !event::poll(Duration::from_secs(300))? {

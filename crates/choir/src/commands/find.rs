@@ -4,18 +4,17 @@ use super::{answer_to, confirm, interrupted, replace_text};
 use crate::{
     args::FindArgs,
     exit::{FAILED, Failure, SYSTEM, USAGE},
-    output::{found, plural, tables},
+    output::{found, plural, redraw::Redraw, tables},
 };
 use choir_core::{
-    find::{Found, RANGE_MAX, ServiceKind, plan},
-    sheet::{NewDevice, add_devices, device_name, read_sheet},
+    find::{Found, RANGE_MAX, plan},
+    sheet::{add_devices, read_sheet},
 };
 use choir_net::discover::{FindEvent, FindOptions, FindResult, find, own_interfaces};
-use crossterm::{cursor, execute, terminal};
 use std::{
     collections::{BTreeMap, HashSet},
     fs,
-    io::{self, IsTerminal, stderr, stdin},
+    io::{self, IsTerminal, stdin},
     net::Ipv4Addr,
     path::Path,
 };
@@ -66,8 +65,8 @@ fn summary(r: &FindResult, count: usize) -> String {
 
 /// Draws the table as it grows, where somebody can see it.
 async fn draw(mut events: mpsc::Receiver<FindEvent>, begun: String, table: bool) {
-    let live = stderr().is_terminal();
-    let (mut devices, mut progress, mut drawn): (BTreeMap<Ipv4Addr, Found>, _, u16) = (BTreeMap::new(), (0, 0), 0);
+    let mut block = Redraw::new();
+    let (mut devices, mut progress): (BTreeMap<Ipv4Addr, Found>, _) = (BTreeMap::new(), (0, 0));
     while let Some(event) = events.recv().await {
         match event {
             FindEvent::Begun => eprintln!("{begun}"),
@@ -76,33 +75,17 @@ async fn draw(mut events: mpsc::Receiver<FindEvent>, begun: String, table: bool)
             }
             FindEvent::Progress(n, of) => progress = (n, of),
             FindEvent::Note(text) => {
-                clear(drawn, live);
-                drawn = 0;
+                block.clear();
                 eprintln!("note: {text}");
             }
         }
         // What has come in the meantime is drawn with it.
-        if !live || !events.is_empty() {
+        if !block.is_live() || !events.is_empty() {
             continue;
         }
-        clear(drawn, live);
-        let (width, height) = terminal::size().unwrap_or((80, 24));
         let all: Vec<Found> = devices.values().cloned().collect();
-        let text = if table { found::table(&all, usize::from(width)) } else { String::new() };
-        // Only what fits; the whole comes at the end.
-        let room = usize::from(height.saturating_sub(2));
-        let lines: Vec<&str> = text.lines().collect();
-        let shown = &lines[..lines.len().min(room)];
-        drawn = shown.len() as u16 + 1;
-        shown.iter().for_each(|l| eprintln!("{l}"));
-        eprintln!("{} of {} addresses asked, {}", progress.0, progress.1, plural(all.len(), "device"));
-    }
-    clear(drawn, live);
-}
-
-fn clear(lines: u16, live: bool) {
-    if live && lines > 0 {
-        let _ = execute!(stderr(), cursor::MoveToPreviousLine(lines), terminal::Clear(terminal::ClearType::FromCursorDown));
+        let asked = format!("{} of {} addresses asked, {}", progress.0, progress.1, plural(all.len(), "device"));
+        block.draw(|width| if table { found::table(&all, width) } else { String::new() }, &asked);
     }
 }
 
@@ -133,25 +116,9 @@ async fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<()
             eprintln!("{address} is in the sheet already");
             continue;
         }
-        let model = d.model.clone().unwrap_or_else(|| d.what.clone());
-        let name = device_name(d.name.as_deref().unwrap_or(&model), &names);
-        names.insert(name.clone());
-        let (control, port) = match (d.port(ServiceKind::Onvif), d.port(ServiceKind::Visca)) {
-            (Some(port), _) => ("onvif", Some(port)),
-            (None, Some(_)) => ("visca", None),
-            (None, None) => ("manual", None),
-        };
-        new.push(NewDevice {
-            title: [d.maker.clone(), d.model.clone()].into_iter().flatten().collect::<Vec<_>>().join(" "),
-            kind: d.kind().into(),
-            address: port.map_or_else(|| address.to_string(), |p| format!("{address}:{p}")),
-            control: control.into(),
-            name,
-        });
-    }
-    for d in &mut new {
-        if d.title.is_empty() {
-            d.title.clone_from(&d.name);
+        if let Some(device) = d.as_device(&names) {
+            names.insert(device.name.clone());
+            new.push(device);
         }
     }
     if new.is_empty() {

@@ -8,8 +8,8 @@ use crate::{
 };
 use choir_core::{
     health::State,
-    link::{DEFAULT_LATENCY, Link, redact},
-    sheet::{Expect, Feed, Line, Sheet, Show as ShowSettings},
+    link::{Link, redact},
+    sheet::Sheet,
     view::ShowView,
 };
 use choir_net::{port::Stop, show::Show};
@@ -30,12 +30,7 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
             return Err(Failure::new(USAGE, format!("{}: {what} {remedy}", redact(text))));
         }
     }
-    let sheet = Sheet {
-        show: ShowSettings { name: "link".into(), latency: DEFAULT_LATENCY },
-        lines: vec![Line { name: "in".into(), title: "in".into(), from, expect: Expect::default() }],
-        feeds: vec![Feed { name: "out".into(), title: "out".into(), line: "in".into(), to: vec![to] }],
-        devices: Vec::new(),
-    };
+    let sheet = Sheet::of_one("link", from, vec![to]);
     let (open_gate, gate) = Stop::new();
     let show = Show::start_gated(&sheet, Path::new("."), &gate).await?;
     let timed = async {

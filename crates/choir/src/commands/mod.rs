@@ -1,12 +1,19 @@
 //! One module per command; each takes its parsed arguments and ends with a result or a [`Failure`].
 
+pub mod advise;
 pub mod ask;
+pub mod budget;
+pub mod card;
 pub mod check;
 pub mod demo;
 pub mod device;
+pub mod entries;
 pub mod find;
 pub mod inspect;
+pub mod linecheck;
 pub mod link;
+pub mod new;
+pub mod path;
 pub mod ptz;
 pub mod run;
 pub mod sim;
@@ -54,7 +61,7 @@ fn folder_of(sheet: &Path) -> &Path {
     sheet.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-/// The sheet that a device's entry is in: as given, by the environment, or the only one here.
+/// The sheet to work on: as given, by the environment, or the only one here.
 fn which_sheet(given: Option<&Path>) -> Result<PathBuf, Failure> {
     if let Some(sheet) = given {
         return Ok(sheet.to_owned());
@@ -62,18 +69,18 @@ fn which_sheet(given: Option<&Path>) -> Result<PathBuf, Failure> {
     if let Some(sheet) = std::env::var_os("CHOIR_SHEET") {
         return Ok(sheet.into());
     }
-    let has_devices = |p: &PathBuf| {
+    let is_sheet = |p: &PathBuf| {
         p.extension().is_some_and(|e| e == "toml")
-            && fs::read_to_string(p).is_ok_and(|t| t.lines().any(|l| l.trim_start().starts_with("[[device]]")))
+            && fs::read_to_string(p).is_ok_and(|t| t.lines().any(|l| l.trim_start().starts_with("[show]")))
     };
-    let mut found: Vec<PathBuf> = fs::read_dir(".")?.filter_map(|e| Some(e.ok()?.file_name().into())).filter(has_devices).collect();
+    let mut found: Vec<PathBuf> = fs::read_dir(".")?.filter_map(|e| Some(e.ok()?.file_name().into())).filter(is_sheet).collect();
     found.sort();
     match found.as_slice() {
         [one] => Ok(one.clone()),
-        [] => Err(Failure::new(USAGE, "no patch sheet with devices lies here: name it with --sheet, or set CHOIR_SHEET")),
+        [] => Err(Failure::new(USAGE, "no patch sheet lies here: name it with --sheet, or set CHOIR_SHEET")),
         many => {
             let names: Vec<String> = many.iter().map(|p| p.display().to_string()).collect();
-            Err(Failure::new(USAGE, format!("several patch sheets with devices lie here ({}): name one with --sheet", names.join(", "))))
+            Err(Failure::new(USAGE, format!("several patch sheets lie here ({}): name one with --sheet", names.join(", "))))
         }
     }
 }

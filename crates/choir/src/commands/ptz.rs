@@ -10,7 +10,7 @@ use crate::{
 use choir_core::{device::PresetView, sheet::set_preset_name};
 use choir_net::{
     device::{DeviceError, credentials_of},
-    ptz::{MOVE_MAX, Position, Ptz, PtzError},
+    ptz::{Position, Ptz, PtzError},
 };
 use choir_proto::visca::Drive;
 use std::{
@@ -105,14 +105,17 @@ async fn moving(ptz: &Ptz, m: &MoveArgs, json: bool) -> Result<(), Failure> {
     if d == Drive::default() {
         return Err(Failure::new(USAGE, "nothing would move: add --pan, --tilt or --zoom with a speed from -1 to 1"));
     }
-    if m.time > MOVE_MAX {
-        return Err(Failure::new(USAGE, format!("a move lasts at most {} s", MOVE_MAX.as_secs())));
+    let most = ptz.move_most();
+    if m.time > most {
+        return Err(Failure::new(USAGE, format!("a move lasts at most {} s", most.as_secs())));
     }
     ptz.move_for(d, m.time, interrupted()).await?;
     match ptz.position().await {
         Ok(p) => say(json, &p, position_words(ptz.name(), &p)),
         // It has moved and stopped; not every camera knows where it looks.
-        Err(PtzError::Onvif(_) | PtzError::Visca(_)) => say(json, &"stopped", format!("{}: moved and stopped", ptz.name())),
+        Err(PtzError::Onvif(_) | PtzError::Visca(_) | PtzError::NotByName(_)) => {
+            say(json, &"stopped", format!("{}: moved and stopped", ptz.name()))
+        }
         Err(e) => return Err(e.into()),
     }
     Ok(())

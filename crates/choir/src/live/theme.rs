@@ -1,7 +1,12 @@
 //! Colours, and what stands in for them where there are none.
 
+use crate::output::palette::{self, Rgb};
 use choir_core::{health::State, view::EventGrade};
 use ratatui::style::{Color, Modifier, Style};
+
+const fn rgb((r, g, b): Rgb) -> Color {
+    Color::Rgb(r, g, b)
+}
 
 /// How things look.
 #[derive(Debug, Clone, Copy)]
@@ -12,8 +17,7 @@ pub struct Theme {
 impl Theme {
     /// Colour unless `NO_COLOR` is set (to anything but nothing) or the terminal has none.
     pub fn from_env() -> Self {
-        let set = |name: &str| std::env::var(name).ok().filter(|v| !v.is_empty());
-        Self { colour: set("NO_COLOR").is_none() && set("TERM").is_none_or(|t| t != "dumb") }
+        Self { colour: palette::colours(true) }
     }
 
     #[cfg(test)]
@@ -28,9 +32,9 @@ impl Theme {
     /// A word and its weight say what the colour says.
     pub fn state(self, state: Option<State>) -> Style {
         match state {
-            Some(State::Steady) => self.fg(Color::Rgb(120, 200, 160)),
-            Some(State::Strained) => self.fg(Color::Rgb(235, 190, 90)).add_modifier(Modifier::BOLD),
-            Some(State::Broken) => self.fg(Color::Rgb(240, 100, 95)).add_modifier(Modifier::BOLD | Modifier::REVERSED),
+            Some(State::Steady) => self.fg(rgb(palette::GOOD)),
+            Some(State::Strained) => self.fg(rgb(palette::WARNING)).add_modifier(Modifier::BOLD),
+            Some(State::Broken) => self.fg(rgb(palette::BAD)).add_modifier(Modifier::BOLD | Modifier::REVERSED),
             Some(State::Joining) => self.fg(Color::Rgb(120, 170, 230)),
             Some(State::Held) => self.fg(Color::Rgb(190, 150, 210)),
             Some(State::Waiting) | None => self.quiet(),
@@ -41,8 +45,8 @@ impl Theme {
         match grade {
             EventGrade::Note => self.quiet(),
             EventGrade::Good => self.state(Some(State::Steady)),
-            EventGrade::Warning => self.fg(Color::Rgb(235, 190, 90)),
-            EventGrade::Trouble => self.fg(Color::Rgb(240, 100, 95)).add_modifier(Modifier::BOLD),
+            EventGrade::Warning => self.fg(rgb(palette::WARNING)),
+            EventGrade::Trouble => self.fg(rgb(palette::BAD)).add_modifier(Modifier::BOLD),
         }
     }
 
@@ -50,10 +54,10 @@ impl Theme {
         self.fg(Color::Rgb(150, 205, 225)).add_modifier(Modifier::BOLD)
     }
     pub fn head(self) -> Style {
-        self.fg(Color::Rgb(140, 150, 165))
+        self.fg(rgb(palette::QUIET))
     }
     pub fn quiet(self) -> Style {
-        if self.colour { Style::new().fg(Color::Rgb(140, 150, 165)) } else { Style::new().add_modifier(Modifier::DIM) }
+        if self.colour { Style::new().fg(rgb(palette::QUIET)) } else { Style::new().add_modifier(Modifier::DIM) }
     }
     pub fn chosen(self) -> Style {
         if self.colour { Style::new().bg(Color::Rgb(38, 50, 64)) } else { Style::new().add_modifier(Modifier::UNDERLINED) }
@@ -62,7 +66,7 @@ impl Theme {
         self.fg(Color::Rgb(110, 170, 200))
     }
     pub fn alarm(self) -> Style {
-        self.fg(Color::Rgb(240, 100, 95))
+        self.fg(rgb(palette::BAD))
     }
     pub fn border(self) -> Style {
         self.fg(Color::Rgb(70, 84, 100))

@@ -1,9 +1,16 @@
 //! What commands print: tables for people, lines for logs.
 
+pub mod advice;
+pub mod budget;
+pub mod cards;
 pub mod devices;
 pub mod events;
 pub mod facts;
 pub mod found;
+pub mod linecheck;
+pub mod palette;
+pub mod path;
+pub mod redraw;
 pub mod tables;
 
 /// `1 line`, `2 lines`.

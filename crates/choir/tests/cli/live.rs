@@ -163,3 +163,42 @@ fn watch_refuses_without_a_terminal() {
         assert_eq!((out.code, out.stderr.contains("choir status")), (2, true), "{}", out.stderr);
     });
 }
+
+#[test]
+fn a_sheet_is_begun_by_answering_questions() {
+    let place = Place::new();
+    let mut screen = Screen::open(&place, &["new", "first.toml"]);
+    screen.shows("What is the show called?");
+    screen.types("Tarn Hollow Regatta\n");
+    screen.shows("Which network is on site?");
+    screen.types("nonsense\n");
+    screen.shows("cannot be that");
+    screen.types("127.20.0.0/24\n");
+    screen.shows("This machine's address");
+    screen.types("\n");
+    screen.shows("frames per second");
+    screen.types("50\n");
+    screen.shows("How many cameras");
+    screen.types("3\n");
+    screen.shows("How do they arrive");
+    screen.types("srt-listener\n");
+    screen.shows("written, with 3 lines");
+    let out = place.run(&["check", "first.toml"]);
+    assert!(out.code == 0 && out.stdout.contains("3 lines, 3 feeds"), "{}", out.stdout);
+    assert!(std::fs::read_to_string(place.path("first.toml")).expect("a sheet").contains("rate = 50"));
+}
+
+#[test]
+fn a_line_check_fills_while_it_runs() {
+    let place = Place::new();
+    let text = format!(
+        "[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"launch\"\nfrom = \"srt://127.0.0.1:{}?mode=listener\"\n",
+        port()
+    );
+    let sheet = place.write("boathouse.toml", &text);
+    let mut screen = Screen::open(&place, &["linecheck", &sheet, "--wait", "3s"]);
+    screen.shows("..");
+    screen.shows("settled");
+    screen.shows("nobody has called");
+    screen.shows("failed");
+}

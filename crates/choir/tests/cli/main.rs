@@ -8,37 +8,49 @@ mod links;
 mod live;
 mod namespaces;
 mod place;
+mod sheets;
 mod shows;
 mod wire;
 
 use place::Place;
 
+const COMMANDS: &[&str] = &[
+    "demo",
+    "link",
+    "find",
+    "device",
+    "ptz",
+    "inspect",
+    "check",
+    "new",
+    "line",
+    "feed",
+    "card",
+    "budget",
+    "advise",
+    "path",
+    "linecheck",
+    "run",
+    "status",
+    "watch",
+    "take",
+    "hold",
+    "release",
+    "stop",
+    "sim",
+    "completions",
+];
+/// One word, or a level above others.
+const WITHOUT_EXAMPLES: &[&str] = &["watch", "hold", "release", "stop", "sim", "completions"];
+
 #[test]
 fn help_names_every_command_and_exit_code_and_needs_nothing() {
     let place = Place::new();
     let out = place.run(&["--help"]);
-    for word in [
-        "demo",
-        "link",
-        "inspect",
-        "find",
-        "device",
-        "ptz",
-        "check",
-        "run",
-        "status",
-        "watch",
-        "take",
-        "hold",
-        "release",
-        "stop",
-        "sim",
-        "completions",
-        "Exit codes",
-    ] {
+    for word in COMMANDS.iter().chain(&["Exit codes"]) {
         assert!(out.stdout.contains(word), "{word}");
     }
-    for command in ["demo", "link", "inspect", "find", "device", "ptz", "check", "run", "status", "take"] {
+    for command in COMMANDS.iter().filter(|c| !WITHOUT_EXAMPLES.contains(c)) {
         assert!(place.run(&[command, "--help"]).stdout.contains("Example"), "{command}");
     }
     assert_eq!(place.run(&["nonsense"]).code, 2);
@@ -50,7 +62,8 @@ fn check_tells_all_mistakes_and_its_exit_code_says_so() {
     let place = Place::new();
     let demo = place.write("regatta.toml", include_str!("../../../../demo/regatta.toml"));
     let out = place.run(&["check", &demo]);
-    assert_eq!((out.code, out.stdout.contains("5 lines, 5 feeds and 2 devices")), (0, true), "{}", out.stdout);
+    assert_eq!((out.code, out.stdout.contains("nothing wrong; 5 lines, 5 feeds and 2 devices")), (0, true), "{}", out.stdout);
+    assert!(out.stderr.contains("not judged") && out.stderr.contains("REGATTA_BICYCLE"), "{}", out.stderr);
     let bad = place.write("bad.toml", "[show]\nname = \"x\"\n[[line]]\nname = \"a\"\nfrom = { mode = \"listner\", port = 0 }\n");
     let out = place.run(&["check", &bad]);
     assert_eq!(out.code, 1);

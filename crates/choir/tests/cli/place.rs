@@ -25,6 +25,7 @@ enum Turn {
 
 pub struct Place {
     pub dir: TempDir,
+    vars: Vec<(&'static str, &'static str)>,
     _turn: Turn,
 }
 
@@ -44,13 +45,19 @@ pub struct Running {
 impl Place {
     pub fn new() -> Self {
         let turn = Turn::Shared(STAGE.read().unwrap_or_else(PoisonError::into_inner));
-        Self { dir: TempDir::new().expect("a folder"), _turn: turn }
+        Self { dir: TempDir::new().expect("a folder"), vars: Vec::new(), _turn: turn }
     }
 
     /// A place with the machine to itself.
     pub fn alone() -> Self {
         let turn = Turn::Alone(STAGE.write().unwrap_or_else(PoisonError::into_inner));
-        Self { dir: TempDir::new().expect("a folder"), _turn: turn }
+        Self { dir: TempDir::new().expect("a folder"), vars: Vec::new(), _turn: turn }
+    }
+
+    /// With a variable set for every `choir`.
+    pub fn with(mut self, name: &'static str, value: &'static str) -> Self {
+        self.vars.push((name, value));
+        self
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -66,7 +73,7 @@ impl Place {
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(CHOIR);
         command.args(args).current_dir(self.dir.path()).env("CHOIR_RUNTIME_DIR", self.dir.path().join("runtime")).env("NO_COLOR", "1");
-        command.stdin(Stdio::null());
+        command.stdin(Stdio::null()).envs(self.vars.iter().copied());
         command
     }
 
@@ -96,6 +103,19 @@ impl Place {
         let out = self.run(&["status", "--json"]);
         assert_eq!(out.code, 0, "{}", out.stderr);
         serde_json::from_str(&out.stdout).expect("JSON")
+    }
+
+    /// The status, as soon as a show answers.
+    pub fn until_answered(&self) -> serde_json::Value {
+        let end = Instant::now() + PATIENCE;
+        loop {
+            let out = self.run(&["status", "--json"]);
+            if out.code == 0 {
+                return serde_json::from_str(&out.stdout).expect("JSON");
+            }
+            assert!(Instant::now() < end, "nothing answers: {}", out.stderr);
+            std::thread::yield_now();
+        }
     }
 
     /// Asks for the status until it is as wanted.

@@ -12,7 +12,10 @@ use super::{
 };
 use crate::clock::sleep_until;
 use bytes::{Bytes, BytesMut};
-use choir_core::{health::Contact, link::RtspTransport};
+use choir_core::{
+    health::{Contact, Fault},
+    link::RtspTransport,
+};
 use choir_proto::{
     rtp::write_receiver_report,
     rtsp::{
@@ -78,7 +81,7 @@ enum Outcome {
     /// Nothing came by UDP, or the device does not send that way.
     NotByUdp(&'static str),
     Ended(ClientEnd),
-    Failed(String),
+    Failed(Option<Fault>, String),
     /// Nobody listens on the port.
     Nobody(String),
 }
@@ -132,7 +135,7 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
             if memory.was_up {
                 (pause, memory.refusals, memory.redirects) = (RETRY_FIRST, 0, 0);
             }
-            let (wait, why) = match outcome {
+            let (wait, fault, why) = match outcome {
                 Outcome::Stopped => return,
                 Outcome::Held => continue,
                 Outcome::NotByUdp(what) if plan.transport == RtspTransport::Auto => {
@@ -140,7 +143,7 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
                     plan.status.note(true, format!("{what}: asking for the packets within the connection (TCP) instead"));
                     continue;
                 }
-                Outcome::NotByUdp(what) => (pause, what.to_owned()),
+                Outcome::NotByUdp(what) => (pause, None, what.to_owned()),
                 Outcome::Ended(ClientEnd::Redirect(url)) if memory.redirects < REDIRECTS_MAX => {
                     plan.status.note(false, format!("the device points to {url}"));
                     memory.redirects += 1;
@@ -160,17 +163,17 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
                         (memory, pause) = (fresh(), RETRY_FIRST);
                         continue;
                     }
-                    (RETRY_REFUSED, end.to_string())
+                    (RETRY_REFUSED, Some(Fault::Login), end.to_string())
                 }
                 Outcome::Ended(end) => {
                     if end == ClientEnd::TransportRefused && plan.transport == RtspTransport::Auto {
                         // Not within the connection either: UDP may have been only slow to come.
                         memory.lower = Lower::Udp;
                     }
-                    (pause, end.to_string())
+                    (pause, fault_of(&end), end.to_string())
                 }
-                Outcome::Failed(why) => (pause, why),
-                Outcome::Nobody(why) => (pause.min(RETRY_NOBODY), why),
+                Outcome::Failed(fault, why) => (pause, fault, why),
+                Outcome::Nobody(why) => (pause.min(RETRY_NOBODY), Some(Fault::PortClosed), why),
             };
             if memory.redirects > 0 && !memory.was_up {
                 // Where it pointed to does not work: from the start.
@@ -182,7 +185,7 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
                 plan.status.note(true, why.clone());
                 memory.told.clone_from(&why);
             }
-            lost(&plan.status, why);
+            lost(&plan.status, fault, why);
             pause = (pause * 2).min(RETRY_MOST);
             tokio::select! {
                 () = tokio::time::sleep(wait) => {}
@@ -193,11 +196,30 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
     })
 }
 
-fn lost(status: &LinkStatus, why: String) {
-    status.update(|l| {
-        l.contact = Contact::Lost(why);
-        l.since = None;
-    });
+fn lost(status: &LinkStatus, fault: Option<Fault>, why: String) {
+    status.set_lost(fault, why);
+    status.update(|l| l.since = None);
+}
+
+fn fault_of(end: &ClientEnd) -> Option<Fault> {
+    match end {
+        ClientEnd::NoCredentials(_) | ClientEnd::Refused(..) => Some(Fault::Login),
+        ClientEnd::Status(_, 404, _) => Some(Fault::Path),
+        ClientEnd::Status(..) | ClientEnd::TransportRefused => Some(Fault::Refused),
+        ClientEnd::Silent(_) | ClientEnd::Nonsense(_) => Some(Fault::Stranger),
+        ClientEnd::Closed => Some(Fault::Gone),
+        ClientEnd::Redirect(_) | ClientEnd::Done => None,
+    }
+}
+
+/// Why no connection was made.
+fn connect_fault(e: &io::Error) -> Option<Fault> {
+    match e.kind() {
+        io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable | io::ErrorKind::TimedOut => Some(Fault::Silent),
+        // A name that is not known has no kind of its own.
+        _ if e.raw_os_error().is_none() => Some(Fault::Name),
+        _ => None,
+    }
 }
 
 /// Waits for the engineer; false when stopped.
@@ -208,7 +230,7 @@ async fn given_up(plan: &PullPlan, end: &ClientEnd, stop: &mut Stop) -> bool {
     };
     let why = format!("{}: {end}: {remedy}", plan.url.authority());
     plan.status.note(true, why.clone());
-    lost(&plan.status, why);
+    lost(&plan.status, Some(Fault::Login), why);
     loop {
         tokio::select! {
             () = plan.status.wake.notified() => if plan.status.is_held() { return true },
@@ -256,11 +278,13 @@ async fn attempt(plan: &PullPlan, memory: &mut Memory, stop: &mut Stop) -> Outco
     let mut stream = match connected {
         Ok(Ok(stream)) => stream,
         Ok(Err(e)) if e.kind() == io::ErrorKind::ConnectionRefused => return Outcome::Nobody(connect_sentence(&e)),
-        Ok(Err(e)) => return Outcome::Failed(connect_sentence(&e)),
-        Err(_) => return Outcome::Failed("no answer: is the device on, and is the address right?".into()),
+        Ok(Err(e)) => return Outcome::Failed(connect_fault(&e), connect_sentence(&e)),
+        Err(_) => return Outcome::Failed(Some(Fault::Silent), "no answer: is the device on, and is the address right?".into()),
     };
     let _ = stream.set_nodelay(true);
-    let (Ok(peer), Ok(local)) = (stream.peer_addr(), stream.local_addr()) else { return Outcome::Failed("the connection is gone".into()) };
+    let (Ok(peer), Ok(local)) = (stream.peer_addr(), stream.local_addr()) else {
+        return Outcome::Failed(None, "the connection is gone".into());
+    };
     // Nobody but the device that was named learns the password.
     let same = memory.url.host == plan.url.host;
     let config = ClientConfig {
@@ -315,8 +339,8 @@ impl Pull<'_> {
         loop {
             match tokio::time::timeout(CONNECT, self.transmit(stream)).await {
                 Ok(Ok(())) => {}
-                Ok(Err(e)) => return Outcome::Failed(format!("the connection is lost: {e}")),
-                Err(_) => return Outcome::Failed("the device takes no more requests".into()),
+                Ok(Err(e)) => return Outcome::Failed(None, format!("the connection is lost: {e}")),
+                Err(_) => return Outcome::Failed(None, "the device takes no more requests".into()),
             }
             let due = self.due();
             let sockets = self.lanes.iter().filter_map(|l| l.sockets.as_ref()).flat_map(|(a, b)| [a, b]);
@@ -372,8 +396,10 @@ impl Pull<'_> {
             None if now >= since + self.patience() && self.memory.lower == Lower::Udp => {
                 Some(Outcome::NotByUdp("the device says that it plays, but nothing comes by UDP"))
             }
-            None if now >= since + self.patience() => Some(Outcome::Failed("the device says that it plays, but nothing comes".into())),
-            Some(last) if now >= last + SILENCE => Some(Outcome::Failed(format!("nothing has come for {} s", SILENCE.as_secs()))),
+            None if now >= since + self.patience() => {
+                Some(Outcome::Failed(None, "the device says that it plays, but nothing comes".into()))
+            }
+            Some(last) if now >= last + SILENCE => Some(Outcome::Failed(None, format!("nothing has come for {} s", SILENCE.as_secs()))),
             Some(_) => {
                 self.memory.was_up = true;
                 None
@@ -411,14 +437,14 @@ impl Pull<'_> {
                 self.chosen = choose(&sdp.tracks, &self.plan.status);
                 self.description = sdp;
                 if self.chosen.is_empty() {
-                    return Some(Outcome::Failed("no track of the device can be carried".into()));
+                    return Some(Outcome::Failed(None, "no track of the device can be carried".into()));
                 }
                 let mut setups = Vec::new();
                 for &track in &self.chosen {
                     let (sockets, ports) = match self.memory.lower {
                         Lower::Udp => match pair(self.local) {
                             Ok((pair, ports)) => (Some(pair), Some(ports)),
-                            Err(e) => return Some(Outcome::Failed(format!("no two ports beside each other can be had: {e}"))),
+                            Err(e) => return Some(Outcome::Failed(None, format!("no two ports beside each other can be had: {e}"))),
                         },
                         _ => (None, None),
                     };
@@ -455,7 +481,7 @@ impl Pull<'_> {
                 return Some(Outcome::NotByUdp("the device does not send by UDP"));
             }
             ClientEvent::Ended(ClientEnd::Status(Method::Setup, status, words)) if self.memory.lower == Lower::Multicast => {
-                return Some(Outcome::Failed(format!("the device offers no multicast ({status} {words})")));
+                return Some(Outcome::Failed(None, format!("the device offers no multicast ({status} {words})")));
             }
             ClientEvent::Ended(end) => return Some(Outcome::Ended(end)),
         }
@@ -472,7 +498,7 @@ impl Pull<'_> {
                     let join = |port| UdpPort::join(SocketAddr::new(group, port), None, self.plan.interface.or(Some(self.local)));
                     match join(rtp).and_then(|a| Ok((a, join(rtcp)?))) {
                         Ok(sockets) => lane.sockets = Some(sockets),
-                        Err(e) => return Some(Outcome::Failed(format!("the group {group}:{rtp} cannot be joined: {e}"))),
+                        Err(e) => return Some(Outcome::Failed(None, format!("the group {group}:{rtp} cannot be joined: {e}"))),
                     }
                 }
                 Delivery::Udp => {

@@ -13,9 +13,9 @@ use crate::{
     },
 };
 use bytes::Bytes;
-use choir_core::health::Contact;
+use choir_core::health::{Contact, Fault};
 use choir_proto::srt::{
-    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyState, LinkConfig, LinkStats, RuleId, StreamMatch, Transmit,
+    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyState, LinkConfig, LinkStats, RejectReason, RuleId, StreamMatch, Transmit,
 };
 use std::{
     collections::{HashMap, VecDeque},
@@ -52,7 +52,25 @@ pub(super) enum Outcome {
     Finished,
     Held,
     Ended { reason: CloseReason, was_up: bool },
-    Failed(String),
+    Failed(Option<Fault>, String),
+}
+
+/// What an end says of the link.
+pub(super) fn fault_of(reason: CloseReason) -> Option<Fault> {
+    let refused = |r: RejectReason| match r {
+        RejectReason::BadSecret => Fault::Passphrase,
+        RejectReason::Unsecure => Fault::OneSided,
+        RejectReason::StreamIdUnknown => Fault::StreamId,
+        _ => Fault::Refused,
+    };
+    match reason {
+        CloseReason::RefusedByPeer(r) | CloseReason::RefusedHere(r) => Some(refused(r)),
+        CloseReason::NoAnswer(_) => Some(Fault::Silent),
+        CloseReason::PortClosed => Some(Fault::PortClosed),
+        CloseReason::NotVersion5 => Some(Fault::Stranger),
+        CloseReason::PeerClosed | CloseReason::Silent(_) => Some(Fault::Gone),
+        CloseReason::Closed => None,
+    }
 }
 
 /// A socket, its protocol and its links.
@@ -363,6 +381,7 @@ impl Driver {
                                     l.key_state = key_state.or(l.key_state);
                                     if let Contact::Awaited(_) | Contact::Lost(_) = l.contact {
                                         l.contact = Contact::Lost(text);
+                                        l.fault = fault_of(CloseReason::RefusedHere(reason));
                                     }
                                 }
                             });
@@ -407,6 +426,9 @@ impl Driver {
 
     fn closed(&mut self, conn: ConnId, reason: CloseReason, key_state: Option<KeyState>, stats: Option<&LinkStats>) {
         let Some(i) = self.by_conn.remove(&conn) else { return };
+        // A caller's socket hears its peer alone: what came and was no SRT came from there.
+        let answered = matches!(reason, CloseReason::NoAnswer(_)) && self.socket.peer().is_some() && self.endpoint.stats().junk > 0;
+        let reason = if answered { CloseReason::NotVersion5 } else { reason };
         let user = &mut self.users[i];
         let was_up = user.conns.iter().any(|(c, _)| *c == conn);
         user.conns.retain(|(c, _)| *c != conn);
@@ -424,6 +446,7 @@ impl Driver {
                 l.key_state = key_state.or(l.key_state);
             }
             if l.peers.is_empty() && !held && listening {
+                l.fault = fault_of(reason);
                 l.contact = Contact::Lost(match peer {
                     Some(p) => format!("{p}: {reason}; waiting for it to call again"),
                     None => reason.to_string(),

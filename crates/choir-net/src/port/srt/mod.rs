@@ -3,9 +3,9 @@
 mod driver;
 
 use super::{Intake, Outlet, Stop, status::LinkStatus, udp::UdpPort};
-use choir_core::health::Contact;
+use choir_core::health::{Contact, Fault};
 use choir_proto::srt::{CloseReason, Endpoint, LinkConfig, RuleId, StreamMatch};
-use driver::{Driver, Outcome, User};
+use driver::{Driver, Outcome, User, fault_of};
 use std::{
     io,
     net::{IpAddr, SocketAddr},
@@ -117,7 +117,7 @@ pub fn spawn_caller(plan: CallPlan, mut stop: Stop) -> JoinHandle<()> {
                 continue;
             }
             let outcome = attempt(&plan, &stop).await;
-            let (wait, why) = match outcome {
+            let (wait, fault, why) = match outcome {
                 Outcome::Stopped | Outcome::Finished => return,
                 Outcome::Held => continue,
                 Outcome::Ended { reason, was_up } => {
@@ -125,12 +125,12 @@ pub fn spawn_caller(plan: CallPlan, mut stop: Stop) -> JoinHandle<()> {
                         pause = RETRY_FIRST;
                     }
                     let setting = matches!(reason, CloseReason::RefusedByPeer(r) | CloseReason::RefusedHere(r) if r.is_setting());
-                    (if setting { RETRY_SETTING } else { pause }, lost_sentence(&plan, reason))
+                    (if setting { RETRY_SETTING } else { pause }, fault_of(reason), lost_sentence(&plan, reason))
                 }
-                Outcome::Failed(e) => (pause, e),
+                Outcome::Failed(fault, e) => (pause, fault, e),
             };
             plan.status.note(true, why.clone());
-            plan.status.set_contact(Contact::Lost(why));
+            plan.status.set_lost(fault, why);
             pause = (pause * 2).min(RETRY_MOST);
             tokio::select! {
                 () = tokio::time::sleep(wait) => {}
@@ -154,20 +154,20 @@ async fn attempt(plan: &CallPlan, stop: &Stop) -> Outcome {
     let found = tokio::net::lookup_host((plan.host.as_str(), plan.port)).await.map(|mut a| a.next());
     let peer = match found {
         Ok(Some(peer)) => peer,
-        Ok(None) => return Outcome::Failed(format!("the name {} has no address", plan.host)),
-        Err(e) => return Outcome::Failed(format!("the name {} cannot be looked up: {e}", plan.host)),
+        Ok(None) => return Outcome::Failed(Some(Fault::Name), format!("the name {} has no address", plan.host)),
+        Err(e) => return Outcome::Failed(Some(Fault::Name), format!("the name {} cannot be looked up: {e}", plan.host)),
     };
     let any: IpAddr = if peer.is_ipv4() { [0, 0, 0, 0].into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
     let local = plan.bind.unwrap_or_else(|| SocketAddr::new(any, if plan.rendezvous { peer.port() } else { 0 }));
     let opened = UdpPort::open(local, Some(peer)).and_then(|s| Ok((s.local_addr()?, s, seed()?)));
     let (addr, socket, seed) = match opened {
         Ok(opened) => opened,
-        Err(e) => return Outcome::Failed(format!("cannot open {local} to reach {peer}: {e}")),
+        Err(e) => return Outcome::Failed(None, format!("cannot open {local} to reach {peer}: {e}")),
     };
     let endpoint = Endpoint::new(addr.ip(), Instant::now(), seed);
     let mut driver = match Driver::new(socket, endpoint) {
         Ok(driver) => driver,
-        Err(e) => return Outcome::Failed(format!("cannot set a timer: {e}")),
+        Err(e) => return Outcome::Failed(None, format!("cannot set a timer: {e}")),
     };
     let verb = if plan.rendezvous { "meeting" } else { "calling" };
     // While it calls again after a loss, the reason of the loss stays to be read.

@@ -1,9 +1,13 @@
 //! Changes that commands make to a sheet. Everything else in it, comments too, stays as it was written.
 
+mod entries;
+
+pub use entries::{NewFeed, NewLine, add_feed, add_line, remove_entry, rename_entry, write_advice};
+
 use super::read_sheet;
 use crate::Grade;
 use std::{collections::HashSet, net::IpAddr};
-use toml_edit::{ArrayOfTables, DocumentMut, InlineTable, Item, Table, value};
+use toml_edit::{ArrayOfTables, DocumentMut, InlineTable, Item, Table, TableLike, Value, value};
 
 /// Why a sheet was not changed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -14,6 +18,15 @@ pub enum EditError {
     /// No such entry.
     #[error("the sheet has no device \"{0}\" of its own entry: change it there by hand")]
     NoEntry(String),
+    /// No such line or feed.
+    #[error("the sheet has no {0} \"{1}\"")]
+    NoSuch(&'static str, String),
+    /// It cannot go.
+    #[error("line \"{0}\" is used by {1}: change that first")]
+    InUse(String, String),
+    /// Latency and overhead are for SRT.
+    #[error("line \"{0}\" does not come by SRT: there is no latency to set")]
+    NotSrt(String),
 }
 
 /// A device to be written into a sheet.
@@ -102,27 +115,27 @@ pub fn set_address(text: &str, name: &str, ip: IpAddr, network: Option<(&str, Op
     let table = entry(&mut document, name)?;
     let port = table.get("address").and_then(Item::as_str).and_then(|a| a.parse::<std::net::SocketAddr>().ok()).map(|a| a.port());
     let address = port.map_or_else(|| ip.to_string(), |p| std::net::SocketAddr::new(ip, p).to_string());
-    put(table, "address", value(address));
+    put(table, "address", address);
     match network {
-        Some(("", _)) => put(table, "network", value("dhcp")),
+        Some(("", _)) => put(table, "network", "dhcp"),
         Some((fixed, gateway)) => {
             let mut inline = InlineTable::new();
             inline.insert("address", fixed.into());
             let _ = gateway.map(|g| inline.insert("gateway", g.into()));
-            put(table, "network", value(inline));
+            put(table, "network", inline);
         }
         None => {}
     }
     checked(text, &document)
 }
 
-/// Replaces a value and keeps what stands behind it on its line.
-fn put(table: &mut Table, key: &str, mut new: Item) {
-    let decor = table.get(key).and_then(Item::as_value).map(|v| v.decor().clone());
-    if let (Some(decor), Some(v)) = (decor, new.as_value_mut()) {
-        *v.decor_mut() = decor;
+/// Replaces a value, of a table of either form, and keeps what stands behind it on its line.
+fn put(table: &mut dyn TableLike, key: &str, new: impl Into<Value>) {
+    let mut new = new.into();
+    if let Some(old) = table.get(key).and_then(Item::as_value) {
+        *new.decor_mut() = old.decor().clone();
     }
-    table.insert(key, new);
+    table.insert(key, Item::Value(new));
 }
 
 /// Writes a preset's name for a device whose protocol has none.

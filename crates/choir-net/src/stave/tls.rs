@@ -1,0 +1,160 @@
+//! QUIC as Stave wants it (section 3): both ends show a certificate; who may come in is judged afterwards, so
+//! that a refusal can be told.
+
+use super::{StaveError, identity::Identity};
+use choir_proto::stave::{ALPN, UNIT_MAX};
+use quinn::{
+    EndpointConfig, MtuDiscoveryConfig, TransportConfig, VarInt,
+    congestion::CubicConfig,
+    crypto::rustls::{QuicClientConfig, QuicServerConfig},
+};
+use rustls::{
+    DigitallySignedStruct, DistinguishedName, Error, SignatureScheme,
+    client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier},
+    crypto::{CryptoProvider, ring::default_provider, verify_tls13_signature},
+    pki_types::{CertificateDer, ServerName, UnixTime},
+    server::danger::{ClientCertVerified, ClientCertVerifier},
+};
+use std::{sync::Arc, time::Duration};
+
+/// A peer that says nothing for so long is gone.
+const SILENCE: Duration = Duration::from_millis(1500);
+const KEEP_ALIVE: Duration = Duration::from_millis(400);
+/// Units on their way to one receiver.
+const UNITS: u32 = 512;
+/// Largest packet tried: what large-frame networks and loopback carry.
+const MTU_MOST: u16 = 8952;
+/// Sent at once to a peer that has acknowledged nothing yet: a picture, since a LAN takes it.
+const FIRST_WINDOW: u64 = 256 << 10;
+
+/// Takes any certificate whose key its owner has.
+#[derive(Debug)]
+struct Anybody(Arc<CryptoProvider>);
+
+impl ServerCertVerifier for Anybody {
+    fn verify_server_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, Error> {
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        _: &[u8],
+        _: &CertificateDer<'_>,
+        _: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        Err(Error::General("QUIC has no TLS 1.2".into()))
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        m: &[u8],
+        c: &CertificateDer<'_>,
+        d: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        verify_tls13_signature(m, c, d, &self.0.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.0.signature_verification_algorithms.supported_schemes()
+    }
+}
+
+impl ClientCertVerifier for Anybody {
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &[]
+    }
+
+    fn verify_client_cert(&self, _: &CertificateDer<'_>, _: &[CertificateDer<'_>], _: UnixTime) -> Result<ClientCertVerified, Error> {
+        Ok(ClientCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        _: &[u8],
+        _: &CertificateDer<'_>,
+        _: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        Err(Error::General("QUIC has no TLS 1.2".into()))
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        m: &[u8],
+        c: &CertificateDer<'_>,
+        d: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        verify_tls13_signature(m, c, d, &self.0.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.0.signature_verification_algorithms.supported_schemes()
+    }
+}
+
+/// All that an endpoint needs.
+pub(super) struct Configs {
+    pub endpoint: EndpointConfig,
+    pub server: quinn::ServerConfig,
+    pub client: quinn::ClientConfig,
+}
+
+pub(super) fn configs(identity: &Identity) -> Result<Configs, StaveError> {
+    let failed = |e: String| StaveError::Crypto(e);
+    let provider = Arc::new(default_provider());
+    let anybody = Arc::new(Anybody(provider.clone()));
+    let versions: &[&rustls::SupportedProtocolVersion] = &[&rustls::version::TLS13];
+    let mut server = rustls::ServerConfig::builder_with_provider(provider.clone())
+        .with_protocol_versions(versions)
+        .map_err(|e| failed(e.to_string()))?
+        .with_client_cert_verifier(anybody.clone())
+        .with_single_cert(vec![identity.cert()], identity.key())
+        .map_err(|e| failed(e.to_string()))?;
+    server.alpn_protocols = vec![ALPN.to_vec()];
+    let mut client = rustls::ClientConfig::builder_with_provider(provider)
+        .with_protocol_versions(versions)
+        .map_err(|e| failed(e.to_string()))?
+        .dangerous()
+        .with_custom_certificate_verifier(anybody)
+        .with_client_auth_cert(vec![identity.cert()], identity.key())
+        .map_err(|e| failed(e.to_string()))?;
+    client.alpn_protocols = vec![ALPN.to_vec()];
+    let transport = Arc::new(transport());
+    let mut server = quinn::ServerConfig::with_crypto(Arc::new(QuicServerConfig::try_from(server).map_err(|e| failed(e.to_string()))?));
+    server.transport_config(transport.clone());
+    let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(client).map_err(|e| failed(e.to_string()))?));
+    client.transport_config(transport);
+    // The same after a restart: old peers learn at once that what they knew is gone.
+    let reset = ring::hmac::Key::new(ring::hmac::HMAC_SHA256, &identity.own_secret("stave-1 reset"));
+    let mut endpoint = EndpointConfig::new(Arc::new(reset));
+    endpoint.max_udp_payload_size(MTU_MOST + 20).map_err(|e| failed(e.to_string()))?;
+    Ok(Configs { endpoint, server, client })
+}
+
+fn transport() -> TransportConfig {
+    let mut cubic = CubicConfig::default();
+    cubic.initial_window(FIRST_WINDOW);
+    let mut mtu = MtuDiscoveryConfig::default();
+    mtu.upper_bound(MTU_MOST);
+    let mut t = TransportConfig::default();
+    t.max_idle_timeout(SILENCE.try_into().ok())
+        .keep_alive_interval(Some(KEEP_ALIVE))
+        .initial_rtt(Duration::from_millis(20))
+        .max_concurrent_uni_streams(VarInt::from_u32(UNITS))
+        .max_concurrent_bidi_streams(VarInt::from_u32(1))
+        .stream_receive_window(VarInt::from_u32(UNIT_MAX as u32 + (1 << 16)))
+        .receive_window(VarInt::from_u32(64 << 20))
+        .send_window(64 << 20)
+        // One unit after the other, not all of them a little.
+        .send_fairness(false)
+        .datagram_receive_buffer_size(None)
+        .mtu_discovery_config(Some(mtu))
+        .congestion_controller_factory(Arc::new(cubic));
+    t
+}

@@ -1,0 +1,352 @@
+//! Units to a multicast group (section 8): RTP (RFC 3550), each packet sealed with AES-128-GCM as SRTP does
+//! (RFC 7714), lost packets asked for over the control stream.
+
+use super::{
+    GroupOffer, Repair, UNIT_MAX,
+    proof::{hex, unhex},
+    unit::{ADDITIONS_MAX, HEADER_LEN},
+};
+use aes_gcm::{
+    Aes128Gcm, KeyInit, Nonce,
+    aead::{AeadInPlace, generic_array::GenericArray},
+};
+use bytes::Bytes;
+use std::{
+    collections::{BTreeMap, VecDeque},
+    net::SocketAddr,
+    time::{Duration, Instant},
+};
+
+/// RTP header, and the fragment's own.
+const RTP: usize = 12;
+const FRAGMENT: usize = 12;
+const TAG: usize = 16;
+/// Bytes of a unit in one packet: with all headers below 1400.
+const CHUNK: usize = 1328;
+/// Dynamic payload type (RFC 3551, 6).
+const PAYLOAD_TYPE: u8 = 96;
+/// Packets that can be sent again.
+const KEPT: usize = 8192;
+/// Packets behind the newest that are still taken, and most that one gap may be.
+const WINDOW: u64 = 8192;
+/// Ranges in one request, and packets in all of them.
+pub const REPAIR_MAX: usize = 64;
+/// A packet is missing when one this much later has come, or after so long.
+const REORDER: u64 = 8;
+const REORDER_TIME: Duration = Duration::from_millis(2);
+/// Between two requests for the same packet.
+const ASK_AGAIN: Duration = Duration::from_millis(15);
+/// Units put together at a time.
+const PARTS: usize = 64;
+
+/// Key and salt of a group.
+#[derive(Clone)]
+pub struct GroupKey {
+    cipher: Aes128Gcm,
+    salt: [u8; 12],
+    ssrc: u32,
+}
+
+impl std::fmt::Debug for GroupKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "GroupKey(hidden, ssrc {:08x})", self.ssrc)
+    }
+}
+
+impl GroupKey {
+    fn new(key: [u8; 16], salt: [u8; 12], ssrc: u32) -> Self {
+        Self { cipher: Aes128Gcm::new(&key.into()), salt, ssrc }
+    }
+
+    /// RFC 7714, 8.1: two zero bytes, SSRC, the 48-bit number; all of it by the salt.
+    fn nonce(&self, number: u64) -> Nonce<aes_gcm::aead::consts::U12> {
+        let mut iv = [0u8; 12];
+        iv[2..6].copy_from_slice(&self.ssrc.to_be_bytes());
+        iv[6..].copy_from_slice(&number.to_be_bytes()[2..]);
+        iv.iter_mut().zip(self.salt).for_each(|(b, s)| *b ^= s);
+        *GenericArray::from_slice(&iv)
+    }
+}
+
+/// Sends units to a group.
+#[derive(Debug)]
+pub struct GroupWriter {
+    key: GroupKey,
+    text: (String, String),
+    next: u64,
+    unit: u32,
+    kept: VecDeque<(u64, Bytes)>,
+}
+
+impl GroupWriter {
+    /// With a random key, salt and synchronisation source.
+    #[must_use]
+    pub fn new(random: [u8; 32]) -> Self {
+        let mut key = [0; 16];
+        let mut salt = [0; 12];
+        key.copy_from_slice(&random[..16]);
+        salt.copy_from_slice(&random[16..28]);
+        let ssrc = u32::from_be_bytes([random[28], random[29], random[30], random[31]]);
+        Self { text: (hex(&key), hex(&salt)), key: GroupKey::new(key, salt, ssrc), next: 1, unit: 0, kept: VecDeque::new() }
+    }
+
+    /// What a receiver is told.
+    #[must_use]
+    pub fn offer(&self, to: SocketAddr, turn: u16) -> GroupOffer {
+        let (key, salt) = self.text.clone();
+        GroupOffer { to, turn, ssrc: self.key.ssrc, key, salt, next: self.next }
+    }
+
+    /// Cuts a unit, head and payload, into sealed packets. `timestamp` is its presentation time.
+    pub fn write(&mut self, head: &[u8], payload: &[u8], timestamp: u32) -> Vec<Bytes> {
+        let total = head.len() + payload.len();
+        let mut packets = Vec::with_capacity(total.div_ceil(CHUNK));
+        let mut at = 0;
+        while at < total {
+            let end = total.min(at + CHUNK);
+            let mut p = Vec::with_capacity(RTP + FRAGMENT + (end - at) + TAG);
+            let marker = u8::from(end == total) << 7;
+            p.extend_from_slice(&[0x80, marker | PAYLOAD_TYPE]);
+            p.extend_from_slice(&(self.next as u16).to_be_bytes());
+            p.extend_from_slice(&timestamp.to_be_bytes());
+            p.extend_from_slice(&self.key.ssrc.to_be_bytes());
+            p.extend_from_slice(&self.unit.to_be_bytes());
+            p.extend_from_slice(&(at as u32).to_be_bytes());
+            p.extend_from_slice(&(total as u32).to_be_bytes());
+            if at < head.len() {
+                p.extend_from_slice(&head[at..end.min(head.len())]);
+            }
+            if end > head.len() {
+                p.extend_from_slice(&payload[at.saturating_sub(head.len())..end - head.len()]);
+            }
+            let (aad, body) = p.split_at_mut(RTP);
+            if let Ok(tag) = self.key.cipher.encrypt_in_place_detached(&self.key.nonce(self.next), aad, body) {
+                p.extend_from_slice(&tag);
+                let packet = Bytes::from(p);
+                self.kept.push_back((self.next, packet.clone()));
+                packets.push(packet);
+            }
+            self.next += 1;
+            at = end;
+        }
+        self.unit = self.unit.wrapping_add(1);
+        while self.kept.len() > KEPT {
+            self.kept.pop_front();
+        }
+        packets
+    }
+
+    /// Packets asked for that are still there.
+    #[must_use]
+    pub fn again(&self, repair: &Repair) -> Vec<Bytes> {
+        let Some(first) = self.kept.front().map(|(n, _)| *n) else { return Vec::new() };
+        let mut out = Vec::new();
+        for (from, count) in repair.ranges.iter().take(REPAIR_MAX) {
+            for number in (*from..from.saturating_add(u64::from(*count))).take(KEPT) {
+                let place = number.checked_sub(first).and_then(|i| usize::try_from(i).ok());
+                out.extend(place.and_then(|i| self.kept.get(i)).map(|(_, p)| p.clone()));
+                if out.len() >= KEPT {
+                    return out;
+                }
+            }
+        }
+        out
+    }
+}
+
+/// A packet that did not come.
+#[derive(Debug, Clone, Copy)]
+pub struct Missing {
+    noticed: Instant,
+    asked: Option<Instant>,
+}
+
+/// What a group has brought.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct GroupStats {
+    /// Packets taken.
+    pub packets: u64,
+    /// Packets that were missing.
+    pub lost: u64,
+    /// Of those, come after all.
+    pub repaired: u64,
+    /// Packets that are not the group's: damaged, of another key, doubles.
+    pub refused: u64,
+    /// Units given up.
+    pub broken_units: u64,
+}
+
+struct Part {
+    data: Vec<u8>,
+    got: BTreeMap<u32, u32>,
+    have: usize,
+    since: Instant,
+}
+
+/// Puts the units of a group together.
+pub struct GroupReader {
+    key: GroupKey,
+    /// Next number awaited.
+    next: u64,
+    missing: BTreeMap<u64, Missing>,
+    parts: BTreeMap<u32, Part>,
+    finished: VecDeque<u32>,
+    units: VecDeque<Vec<u8>>,
+    patience: Duration,
+    stats: GroupStats,
+}
+
+impl std::fmt::Debug for GroupReader {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("GroupReader").field("next", &self.next).field("stats", &self.stats).finish_non_exhaustive()
+    }
+}
+
+impl GroupReader {
+    /// By what the source told; `None` when that is not usable. A packet is given up after `patience`.
+    #[must_use]
+    pub fn new(offer: &GroupOffer, patience: Duration) -> Option<Self> {
+        let key = GroupKey::new(unhex(&offer.key)?, unhex(&offer.salt)?, offer.ssrc);
+        Some(Self {
+            key,
+            next: offer.next,
+            missing: BTreeMap::new(),
+            parts: BTreeMap::new(),
+            finished: VecDeque::new(),
+            units: VecDeque::new(),
+            patience,
+            stats: GroupStats::default(),
+        })
+    }
+
+    /// Counters.
+    #[must_use]
+    pub const fn stats(&self) -> GroupStats {
+        self.stats
+    }
+
+    /// Takes a packet, from the group or sent again.
+    pub fn handle_packet(&mut self, now: Instant, packet: &[u8]) {
+        let Some((number, body)) = self.open(packet) else {
+            self.stats.refused += 1;
+            return;
+        };
+        if number >= self.next {
+            for lost in self.next..number {
+                self.missing.insert(lost, Missing { noticed: now, asked: None });
+                self.stats.lost += 1;
+            }
+            self.next = number + 1;
+        } else if self.missing.remove(&number).is_some() {
+            self.stats.repaired += 1;
+        } else {
+            self.stats.refused += 1;
+            return;
+        }
+        self.stats.packets += 1;
+        self.fragment(now, &body);
+    }
+
+    fn open(&self, packet: &[u8]) -> Option<(u64, Vec<u8>)> {
+        if packet.len() <= RTP + FRAGMENT + TAG || packet.len() > RTP + FRAGMENT + CHUNK + TAG {
+            return None;
+        }
+        let (aad, sealed) = packet.split_at(RTP);
+        if aad[0] != 0x80 || aad[1] & 0x7F != PAYLOAD_TYPE || aad[8..12] != self.key.ssrc.to_be_bytes() {
+            return None;
+        }
+        // The number nearest to the awaited one that has these lower bits (RFC 3711, 3.3.1).
+        let low = u16::from_be_bytes([aad[2], aad[3]]);
+        let ahead = i64::from(low.wrapping_sub(self.next as u16) as i16);
+        let number = self.next.checked_add_signed(ahead)?;
+        if ahead > WINDOW as i64 || -ahead > WINDOW as i64 {
+            return None;
+        }
+        let (body, tag) = sealed.split_at(sealed.len() - TAG);
+        let mut body = body.to_vec();
+        self.key.cipher.decrypt_in_place_detached(&self.key.nonce(number), aad, &mut body, GenericArray::from_slice(tag)).ok()?;
+        Some((number, body))
+    }
+
+    fn fragment(&mut self, now: Instant, body: &[u8]) {
+        let word = |i: usize| u32::from_be_bytes([body[i], body[i + 1], body[i + 2], body[i + 3]]);
+        let (unit, at, total) = (word(0), word(4) as usize, word(8) as usize);
+        let data = &body[FRAGMENT..];
+        if total > HEADER_LEN + ADDITIONS_MAX + UNIT_MAX || at + data.len() > total || self.finished.contains(&unit) {
+            return;
+        }
+        let part = self.parts.entry(unit).or_insert_with(|| Part { data: Vec::new(), got: BTreeMap::new(), have: 0, since: now });
+        // Room grows with what comes: a packet cannot make it claim megabytes.
+        if part.data.len() < at + data.len() {
+            part.data.resize(at + data.len(), 0);
+        }
+        if part.got.insert(at as u32, data.len() as u32).is_some() {
+            return;
+        }
+        part.data[at..at + data.len()].copy_from_slice(data);
+        part.have += data.len();
+        if part.have == total && part.data.len() == total {
+            if let Some(p) = self.parts.remove(&unit) {
+                self.units.push_back(p.data);
+            }
+            self.finish(unit);
+        } else if self.parts.len() > PARTS {
+            self.parts.pop_first();
+            self.stats.broken_units += 1;
+        }
+    }
+
+    fn finish(&mut self, unit: u32) {
+        self.finished.push_back(unit);
+        if self.finished.len() > PARTS {
+            self.finished.pop_front();
+        }
+    }
+
+    /// A whole unit: head and payload.
+    pub fn poll_unit(&mut self) -> Option<Vec<u8>> {
+        self.units.pop_front()
+    }
+
+    /// What is to be asked for now.
+    pub fn poll_repair(&mut self, now: Instant) -> Option<Repair> {
+        let mut ranges: Vec<(u64, u32)> = Vec::new();
+        let next = self.next;
+        for (number, m) in &mut self.missing {
+            let overdue = next - number > REORDER || now.saturating_duration_since(m.noticed) >= REORDER_TIME;
+            let again = m.asked.is_none_or(|a| now.saturating_duration_since(a) >= ASK_AGAIN);
+            if !overdue || !again {
+                continue;
+            }
+            let full = ranges.len() >= REPAIR_MAX;
+            match ranges.last_mut() {
+                Some((from, count)) if *from + u64::from(*count) == *number => *count += 1,
+                _ if full => break,
+                _ => ranges.push((*number, 1)),
+            }
+            m.asked = Some(now);
+        }
+        (!ranges.is_empty()).then_some(Repair { ranges })
+    }
+
+    /// Gives up what is too late.
+    pub fn handle_timeout(&mut self, now: Instant) {
+        let patience = self.patience;
+        self.missing.retain(|_, m| now.saturating_duration_since(m.noticed) < patience);
+        let old: Vec<u32> =
+            self.parts.iter().filter(|(_, p)| now.saturating_duration_since(p.since) >= patience).map(|(u, _)| *u).collect();
+        for unit in old {
+            self.parts.remove(&unit);
+            self.finish(unit);
+            self.stats.broken_units += 1;
+        }
+    }
+
+    /// When to look again.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        let due = |m: &Missing| m.asked.map_or(m.noticed + REORDER_TIME, |a| (a + ASK_AGAIN).min(m.noticed + self.patience));
+        let parts = self.parts.values().map(|p| p.since + self.patience);
+        self.missing.values().map(due).chain(parts).min()
+    }
+}

@@ -1,0 +1,341 @@
+//! Named sources between two shows over sockets: found by name, decoded, told apart, lost and found again.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+use choir_core::{
+    link::{Link, parse_url},
+    sheet::{Sheet, read_sheet},
+    view::{ShowView, TallyView},
+};
+use choir_net::{
+    port::{LinkStatus, Outlet, Stop},
+    show::Show,
+    stave::{
+        Directory, Identity, Known, LanPlan, Node, NodePlan, NodeState, Roster, SourcePlan, TakePlan, Ways, serve_directory, spawn_take,
+    },
+    still::Still,
+};
+use choir_proto::stave::{CameraVerb, Grade, Track};
+use choir_sim::camera::{Camera, CameraSettings, start};
+use std::{
+    net::{Ipv4Addr, SocketAddr, UdpSocket},
+    path::Path,
+    time::Duration,
+};
+use tokio::{
+    runtime::Runtime,
+    sync::{mpsc, oneshot, watch},
+    time::timeout,
+};
+
+const PATIENCE: Duration = Duration::from_secs(30);
+
+fn link(url: &str) -> Link {
+    parse_url(url).0.expect("a link")
+}
+
+fn run(test: impl Future<Output = ()>) {
+    Runtime::new().expect("a runtime").block_on(async { timeout(PATIENCE * 3, test).await.expect("in time") });
+}
+
+fn free() -> u16 {
+    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
+}
+
+async fn camera(to: u16, size: (u32, u32), keyframe: f64, stop: Stop) -> Camera {
+    let settings = CameraSettings { size, keyframe, ..CameraSettings::new("finish-tower", link(&format!("udp://127.0.0.1:{to}"))) };
+    start(settings, Path::new("."), stop).await.expect("a camera")
+}
+
+/// A sheet with this `[stave]`.
+fn sheet(net: u8, stave: &str, rest: &str, folder: &Path) -> (Sheet, std::path::PathBuf) {
+    let head = "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nkey = { file = \"key\" }";
+    let text = format!("{head}\ngroup = \"{}\"\n{stave}\n{rest}", group(net));
+    let (sheet, findings) = read_sheet(&text);
+    (sheet.unwrap_or_else(|| panic!("{findings:?}")), folder.to_owned())
+}
+
+async fn until(show: &Show, what: &str, wanted: impl Fn(&ShowView) -> bool) -> ShowView {
+    let mut bell = show.view_bell();
+    loop {
+        let view = show.view();
+        if wanted(&view) {
+            return view;
+        }
+        timeout(PATIENCE, bell.changed()).await.unwrap_or_else(|_| panic!("never came to be: {what}\n{view:#?}")).unwrap();
+    }
+}
+
+async fn known(roster: &Roster, what: &str, wanted: impl Fn(&[Known]) -> bool) -> Vec<Known> {
+    let mut bell = roster.bell();
+    loop {
+        let known = roster.known();
+        if wanted(&known) {
+            return known;
+        }
+        timeout(PATIENCE, bell.changed()).await.unwrap_or_else(|_| panic!("never came to be: {what}\n{known:#?}")).unwrap();
+    }
+}
+
+/// A group of this test alone: all tests hear each other on loopback.
+fn group(net: u8) -> String {
+    format!("regatta {net} {}", std::process::id())
+}
+
+fn node_plan(machine: &str, ip: Ipv4Addr, words: Option<&str>) -> NodePlan {
+    let plan = NodePlan::open(machine, Identity::passing().unwrap(), ip.into());
+    let group = group(ip.octets()[1]);
+    NodePlan { key: words.map(|w| choir_proto::stave::SharedKey::derive(w, &group)), group, ..plan }
+}
+
+#[test]
+fn a_name_is_found_decoded_and_told_what_is_on_air() {
+    run(async {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("key"), "eight oars and a cox\n").unwrap();
+        let (main, small) = (free(), free());
+        let (end, stop) = Stop::new();
+        let _cameras = [camera(main, (320, 180), 0.4, stop.clone()).await, camera(small, (160, 96), 0.4, stop.clone()).await];
+        let lines = format!(
+            "[[line]]\nname = \"tower\"\ntitle = \"Finish tower\"\nfrom = \"udp://127.0.0.1:{main}\"\nsub = \"tower-sub\"\n\
+             [[line]]\nname = \"tower-sub\"\nfrom = \"udp://127.0.0.1:{small}\"\n\
+             [[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = \"Finish Tower\"\n"
+        );
+        let (here, base) = sheet(51, "machine = \"boathouse\"\naddress = \"127.51.0.1\"", &lines, folder.path());
+        let show = Show::start(&here, &base).await.unwrap();
+        let wanted = "[[line]]\nname = \"in\"\nfrom = \"stave://finish tower\"\n[[line]]\nname = \"small\"\nfrom = \"stave://boathouse/Finish Tower?grade=sub\"\n\
+                      [[feed]]\nname = \"on\"\nline = \"in\"\nstave = \"Finish Tower Again\"\n";
+        let (there, base) = sheet(51, "machine = \"jury\"\naddress = \"127.51.0.2\"", wanted, folder.path());
+        let other = Show::start(&there, &base).await.unwrap();
+        for (line, size) in [("in", (320, 180)), ("small", (160, 96))] {
+            let units = timeout(PATIENCE, other.pictures(line).unwrap()).await.unwrap().unwrap();
+            let still = Still::decode(&units).expect("a picture");
+            assert_eq!((still.width, still.height), size, "{line}");
+        }
+        let view = until(&other, "both up", |v| v.lines.iter().all(|l| l.link.up_since_ms.is_some() && l.media.audio.is_some())).await;
+        assert!(view.lines.iter().all(|l| l.link.encryption == "TLS 1.3" && l.link.missing == 0));
+        let how = |n: usize| view.lines[n].link.how.clone().unwrap_or_default();
+        assert!(
+            how(0).starts_with("long-gop from boathouse, by QUIC") && how(1).starts_with("sub from boathouse"),
+            "{} {}",
+            how(0),
+            how(1)
+        );
+        let offered = until(&show, "two receivers", |v| v.feeds[0].outs[0].how.as_deref() == Some("2 receivers")).await;
+        assert_eq!(offered.feeds[0].outs[0].paste, ["stave://boathouse/Finish Tower"]);
+        // A switcher behind the second show puts it on air: told through both.
+        let (quit, gone) = Stop::new();
+        let desk = Node::start(node_plan("desk", [127, 51, 0, 3].into(), Some("eight oars and a cox")), &gone).await.unwrap();
+        desk.seek(Ways { lan: Some(LanPlan::by(Some([127, 51, 0, 3].into()))), ..Ways::default() }, &gone);
+        let (tap, mut units) = mpsc::unbounded_channel();
+        let status = LinkStatus::new("starting");
+        let Link::Stave(wish) = link("stave://Finish Tower Again") else { panic!("no name") };
+        status.set_tally(Some(TallyView::OnAir));
+        let plan = TakePlan {
+            node: desk.clone(),
+            link: wish,
+            pins: Vec::new(),
+            interface: None,
+            intake: None,
+            tap: Some(tap),
+            orders: None,
+            status: status.clone(),
+        };
+        let task = spawn_take(plan, gone);
+        let first = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+        assert!(first.head.keyframe && first.head.fresh && first.head.number == 0);
+        let picture = loop {
+            let u = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+            if u.head.track == Track::Picture {
+                break u;
+            }
+        };
+        assert!(picture.head.timecode.is_some() && picture.head.made_us > 0);
+        for s in [&other, &show] {
+            until(s, "on air", |v| v.feeds[0].tally == Some(TallyView::OnAir) && v.lines[0].tally == Some(TallyView::OnAir)).await;
+        }
+        let _ = quit.send(true);
+        task.await.unwrap();
+        desk.ended().await;
+        for s in [&other, &show] {
+            until(s, "off again", |v| v.feeds[0].tally.is_none() && v.lines[0].tally.is_none()).await;
+        }
+        other.stop().await;
+        show.stop().await;
+        let _ = end.send(true);
+    });
+}
+
+/// A show that offers "Finish Tower" at this port, and what feeds it.
+async fn offering(net: u8, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, watch::Sender<bool>, tempfile::TempDir) {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("key"), words).unwrap();
+    let from = free();
+    let (end, stop) = Stop::new();
+    camera(from, (320, 180), keyframe, stop).await;
+    let text = format!(
+        "[[line]]\nname = \"tower\"\nfrom = \"udp://127.0.0.1:{from}\"\n[[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = {{ name = \"Finish Tower\"{more} }}\n"
+    );
+    let stave = format!("machine = \"boathouse\"\naddress = \"127.{net}.0.1\"\nport = {port}\ndiscover = false\n");
+    let (sheet, base) = sheet(net, &stave, &text, folder.path());
+    (Show::start(&sheet, &base).await.unwrap(), end, folder)
+}
+
+/// Takes "Finish Tower" from a fixed place.
+fn taking(
+    node: &Node,
+    url: &str,
+    stop: &Stop,
+) -> (std::sync::Arc<LinkStatus>, mpsc::UnboundedReceiver<choir_proto::stave::Ordered<choir_net::stave::Arrived>>) {
+    let (tap, units) = mpsc::unbounded_channel();
+    let status = LinkStatus::new("starting");
+    let Link::Stave(wish) = link(url) else { panic!("no name") };
+    let interface = Some(node.at().ip());
+    let plan = TakePlan {
+        node: node.clone(),
+        link: wish,
+        pins: Vec::new(),
+        interface,
+        intake: None,
+        tap: Some(tap),
+        orders: None,
+        status: status.clone(),
+    };
+    spawn_take(plan, stop.clone());
+    (status, units)
+}
+
+#[test]
+fn a_source_that_is_started_anew_is_found_again_and_a_wrong_key_is_told() {
+    run(async {
+        let port = free();
+        let at = SocketAddr::from(([127, 52, 0, 1], port));
+        let (_end, stop) = Stop::new();
+        let node = Node::start(node_plan("desk", [127, 52, 0, 3].into(), Some("eight oars and a cox")), &stop).await.unwrap();
+        let stranger = Node::start(node_plan("towpath", [127, 52, 0, 4].into(), Some("six oars")), &stop).await.unwrap();
+        let (status, mut units) = taking(&node, &format!("stave://{at}/Finish Tower"), &stop);
+        let (refused, _none) = taking(&stranger, &format!("stave://{at}/Finish Tower"), &stop);
+        for turn in 0..2 {
+            let (show, camera, _folder) = offering(52, port, "eight oars and a cox", 0.4, "").await;
+            let unit = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+            assert!(unit.head.fresh, "{turn}");
+            if turn == 0 {
+                let mut tick = tokio::time::interval(Duration::from_millis(20));
+                while refused.look().fault.is_none_or(|f| f != choir_core::health::Fault::Passphrase) {
+                    tick.tick().await;
+                }
+                assert!(refused.look().notes.iter().any(|n| n.1.contains("group keys of the two ends differ")), "{:?}", refused.look());
+            }
+            show.stop().await;
+            let _ = camera.send(true);
+            while let Ok(Some(_)) = timeout(Duration::from_millis(300), units.recv()).await {}
+        }
+        assert!(status.look().notes.iter().any(|n| n.1.contains("ends its show")), "{:?}", status.look().notes);
+    });
+}
+
+#[test]
+fn an_intra_stream_is_told_as_one_and_comes_by_its_group_with_sealed_packets() {
+    run(async {
+        let port = free();
+        let group = free();
+        let (show, _camera, _folder) =
+            offering(53, port, "eight oars and a cox", 0.04, &format!(", multicast = \"239.20.0.53:{group}\"")).await;
+        let (_end, stop) = Stop::new();
+        let node = Node::start(node_plan("desk", [127, 53, 0, 3].into(), Some("eight oars and a cox")), &stop).await.unwrap();
+        let at = SocketAddr::from(([127, 53, 0, 1], port));
+        let ways = Ways { nodes: vec![at], ..Ways::default() };
+        let roster = node.seek(ways, &stop);
+        let seen = known(&roster, "an intra stream", |k| k.iter().any(|n| n.sources().iter().any(|s| !s.streams.is_empty()))).await;
+        let source = &seen[0].sources()[0];
+        assert_eq!((source.streams[0].grade, source.streams[0].size, source.multicast), (Grade::Intra, Some((320, 180)), true));
+        assert!(matches!(&seen[0].state, NodeState::Open(c) if c.secured == "key"));
+        let (status, mut units) = taking(&node, &format!("stave://{at}/Finish Tower?carriage=multicast"), &stop);
+        let mut numbers = Vec::new();
+        while numbers.len() < 30 {
+            let u = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+            if u.head.track == Track::Picture {
+                assert!(u.head.keyframe);
+                numbers.push(u.head.number);
+            }
+        }
+        assert!(numbers.windows(2).all(|w| w[1] > w[0]), "{numbers:?}");
+        assert!(status.look().how.is_some_and(|h| h.contains("intra from boathouse, by group")));
+        show.stop().await;
+    });
+}
+
+#[test]
+fn a_directory_brings_nodes_together_and_names_of_machines_stay_apart() {
+    run(async {
+        let (_end, stop) = Stop::new();
+        let Directory { node, mut nodes } = serve_directory(node_plan("directory", [127, 54, 0, 9].into(), None), &stop).await.unwrap();
+        let (leave, gone) = Stop::new();
+        let mut rosters = Vec::new();
+        for (n, stop) in [(1, &gone), (2, &stop)] {
+            let one = Node::start(node_plan(&format!("machine-{n}"), [127, 54, 0, n].into(), None), stop).await.unwrap();
+            rosters.push((one.seek(Ways { directory: Some(node.at()), announce: true, ..Ways::default() }, stop), one));
+        }
+        timeout(PATIENCE, nodes.wait_for(|n| n.len() == 2)).await.unwrap().unwrap();
+        known(&rosters[1].0, "the other", |k| k.iter().any(|n| n.entry.machine == "machine-1" && matches!(n.state, NodeState::Open(_))))
+            .await;
+        let _ = leave.send(true);
+        rosters[0].1.ended().await;
+        known(&rosters[1].0, "nobody", <[Known]>::is_empty).await;
+        // By multicast, two of one name: the later one gets a number.
+        let by = |n: u8| Some(LanPlan::by(Some([127, 55, 0, n].into())));
+        let mut names = Vec::new();
+        for n in [1, 2] {
+            let mut plan = node_plan("boathouse", [127, 55, 0, n].into(), None);
+            plan.seed = n.to_string();
+            let one = Node::start(plan, &stop).await.unwrap();
+            let roster = one.seek(Ways { lan: by(n), announce: true, ..Ways::default() }, &stop);
+            names.push((roster, one));
+            // Started at different times, as anything is.
+            tokio::time::sleep(Duration::from_millis(3)).await;
+        }
+        known(&names[0].0, "the second by its new name", |k| k.iter().any(|n| n.entry.machine == "boathouse (2)")).await;
+        assert_eq!(names[0].1.machine(), "boathouse");
+    });
+}
+
+#[test]
+fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
+    run(async {
+        let (_end, stop) = Stop::new();
+        let tower = Node::start(node_plan("boathouse", [127, 56, 0, 1].into(), None), &stop).await.unwrap();
+        let (desk, mut camera) = mpsc::channel(4);
+        for (name, camera) in [("Finish Tower", Some(desk)), ("Start Pontoon", None)] {
+            let (main, status) = (Outlet::new(), LinkStatus::new("starting"));
+            tower.spawn_source(SourcePlan { name: name.into(), main, sub: None, camera, group: None, carries: None, status }, stop.clone());
+        }
+        let node = Node::start(node_plan("desk", [127, 56, 0, 2].into(), None), &stop).await.unwrap();
+        let order = |name: &str, verb: CameraVerb| {
+            let (give, orders) = mpsc::channel(1);
+            let Link::Stave(wish) = link(&format!("stave://{}/{name}", tower.at())) else { panic!("no name") };
+            let plan = TakePlan {
+                node: node.clone(),
+                link: wish,
+                pins: Vec::new(),
+                interface: None,
+                intake: None,
+                tap: None,
+                orders: Some(orders),
+                status: LinkStatus::new("starting"),
+            };
+            spawn_take(plan, stop.clone());
+            let (tell, told) = oneshot::channel();
+            give.try_send((verb, tell)).unwrap();
+            told
+        };
+        let fast = CameraVerb::Move { pan: 7.0, tilt: -0.5, zoom: 0.0, for_ms: 60_000 };
+        let told = order("Finish Tower", fast);
+        let (verb, answer) = timeout(PATIENCE, camera.recv()).await.unwrap().unwrap();
+        assert_eq!(verb, CameraVerb::Move { pan: 1.0, tilt: -0.5, zoom: 0.0, for_ms: 10_000 }, "within what a camera may be told");
+        answer.send(Err("it is at its end".into())).unwrap();
+        let told = timeout(PATIENCE, told).await.unwrap().unwrap();
+        assert!(!told.done && told.why == "it is at its end", "{told:?}");
+        let told = timeout(PATIENCE, order("Start Pontoon", CameraVerb::Home)).await.unwrap().unwrap();
+        assert!(!told.done && told.why.contains("not steered by name"), "{told:?}");
+    });
+}

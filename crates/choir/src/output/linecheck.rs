@@ -1,0 +1,319 @@
+//! A line check: a grid that fills, what is wrong with its remedy, stills, and one page to hand on.
+
+use super::{
+    clock,
+    palette::{self, colours},
+    plural,
+};
+use base64::{Engine, prelude::BASE64_STANDARD};
+use choir_core::linecheck::{Item, Mark, Row, Step};
+use choir_net::{linecheck::Checked, still::Still};
+use quick_xml::escape::escape;
+use std::{fmt::Write, io::IsTerminal};
+use unicode_width::UnicodeWidthStr;
+
+/// Columns and half-rows of a still in the terminal.
+const TERMINAL_STILL: (usize, usize) = (48, 28);
+
+/// A word for the grid: it says what a colour would.
+const fn word(mark: Mark) -> &'static str {
+    match mark {
+        Mark::Skipped => "-",
+        Mark::Passed => "ok",
+        Mark::Open => "..",
+        Mark::Doubtful => "?",
+        Mark::Failed => "NO",
+    }
+}
+
+/// The word and its colour, where there are colours.
+fn painted(mark: Mark, text: &str, colour: bool) -> String {
+    let (r, g, b) = match mark {
+        Mark::Skipped | Mark::Open => palette::QUIET,
+        Mark::Passed => palette::GOOD,
+        Mark::Doubtful => palette::WARNING,
+        Mark::Failed => palette::BAD,
+    };
+    if colour { format!("\x1b[38;2;{r};{g};{b}m{text}\x1b[0m") } else { text.to_owned() }
+}
+
+const fn short(step: Step) -> &'static str {
+    match step {
+        Step::Handshake => "meet",
+        Step::Encryption => "encr",
+        Step::Picture => "pict",
+        Step::Bitrate => "bits",
+        Step::Keyframes => "keys",
+        Step::Headroom => "room",
+        other => other.word(),
+    }
+}
+
+fn mark_of(row: &Row, step: Step) -> Option<Mark> {
+    row.items.iter().find(|i| i.step == step).map(|i| i.mark)
+}
+
+/// Rows against steps; where that does not fit, each row with what is not yet good.
+pub fn grid(rows: &[Row], width: usize, colour: bool) -> String {
+    let first = rows.iter().map(|r| r.subject.width()).max().unwrap_or(0) + 2;
+    let columns: Vec<(Step, usize)> = Step::ALL.iter().map(|s| (*s, short(*s).len() + 1)).collect();
+    let mut out = String::new();
+    if first + columns.iter().map(|c| c.1).sum::<usize>() > width {
+        for row in rows {
+            let open: Vec<String> =
+                row.items.iter().filter(|i| i.mark >= Mark::Open).map(|i| format!("{} {}", i.step.word(), word(i.mark))).collect();
+            let what = if open.is_empty() { "ok".into() } else { open.join(", ") };
+            let _ = writeln!(out, "{:first$}{what}", row.subject);
+        }
+        return out;
+    }
+    let _ = write!(out, "{:first$}", "");
+    columns.iter().for_each(|(s, w)| {
+        let _ = write!(out, "{:w$}", short(*s));
+    });
+    out.truncate(out.trim_end().len());
+    out.push('\n');
+    for row in rows {
+        let mut line = format!("{:first$}", row.subject);
+        for (step, w) in &columns {
+            let mark = mark_of(row, *step);
+            let cell = format!("{:w$}", mark.map_or("", word));
+            line.push_str(&mark.map_or(cell.clone(), |m| painted(m, &cell, colour)));
+        }
+        out.push_str(line.trim_end());
+        out.push('\n');
+    }
+    out
+}
+
+fn values(row: &Row) -> String {
+    let told = [Step::Codec, Step::Size, Step::Rate, Step::Bitrate, Step::Keyframes, Step::Sound, Step::Delay, Step::Loss, Step::Headroom];
+    let say = |i: &Item| match i.step {
+        Step::Rate => format!("{} frames per second", i.found),
+        Step::Keyframes => format!("keyframes {}", i.found),
+        Step::Delay => format!("delay {}", i.found),
+        Step::Headroom => format!("headroom {}", i.found),
+        Step::Sound if i.found == "none" => "no sound".into(),
+        _ => i.found.clone(),
+    };
+    let known = |i: &&Item| {
+        told.contains(&i.step) && (i.mark == Mark::Passed || i.step == Step::Sound && i.mark == Mark::Skipped && i.found == "none")
+    };
+    row.items.iter().filter(known).map(say).collect::<Vec<_>>().join(", ")
+}
+
+/// The grid, what was measured, and what is wrong.
+pub fn text(rows: &[Row], width: usize, colour: bool) -> String {
+    let mut out = grid(rows, width, colour);
+    out.push('\n');
+    // A way out has been measured where it arrives.
+    for row in rows.iter().filter(|r| r.subject.starts_with("line ") && !values(r).is_empty()) {
+        let _ = writeln!(out, "{}: {}", row.subject, values(row));
+    }
+    for row in rows {
+        for i in row.items.iter().filter(|i| i.mark >= Mark::Doubtful) {
+            let grade = painted(i.mark, word(i.mark), colour);
+            let _ = writeln!(out, "\n{grade} {}: {}: {}", row.subject, i.step.word(), i.found);
+            i.remedy.iter().for_each(|r| {
+                let _ = writeln!(out, "    {r}");
+            });
+        }
+    }
+    out.push('\n');
+    out
+}
+
+/// `7 good, 1 doubtful, 2 failed`.
+pub fn summary(rows: &[Row]) -> String {
+    let count = |wanted: fn(Mark) -> bool| rows.iter().filter(|r| wanted(r.mark())).count();
+    let (failed, doubtful) = (count(|m| m == Mark::Failed), count(|m| m == Mark::Doubtful));
+    let open = count(|m| m == Mark::Open);
+    let good = rows.len() - failed - doubtful - open;
+    let mut all = vec![format!("{good} of {} good", rows.len())];
+    for (n, what) in [(doubtful, "doubtful"), (failed, "failed"), (open, "not judged")] {
+        if n > 0 {
+            all.push(format!("{n} {what}"));
+        }
+    }
+    all.join(", ")
+}
+
+/// Stills side by side in half blocks; nothing where there are no colours.
+pub fn stills(checked: &Checked) -> String {
+    if !colours(std::io::stdout().is_terminal()) || checked.stills.is_empty() {
+        return String::new();
+    }
+    let per_row = (super::tables::width() / (TERMINAL_STILL.0 + 2)).max(1);
+    let all: Vec<(&str, Still)> = in_order(checked).map(|(n, _, s)| (n, s.fit(TERMINAL_STILL.0, TERMINAL_STILL.1))).collect();
+    let mut out = String::new();
+    for group in all.chunks(per_row) {
+        for (name, _) in group {
+            let _ = write!(out, "{name:<w$}", w = TERMINAL_STILL.0 + 2);
+        }
+        out.push('\n');
+        let rows = group.iter().map(|(_, s)| s.height.div_ceil(2)).max().unwrap_or(0);
+        for y in 0..rows {
+            for (_, s) in group {
+                half_row(&mut out, s, y);
+            }
+            out.push('\n');
+        }
+        out.push('\n');
+    }
+    out
+}
+
+/// Name, title and still of each line, in the order of the sheet.
+fn in_order(checked: &Checked) -> impl Iterator<Item = (&str, &str, &Still)> {
+    let named = checked.rows.iter().filter_map(|r| Some((r.subject.strip_prefix("line ")?, r.title.as_str())));
+    named.filter_map(|(name, title)| Some((name, title, checked.stills.get(name)?)))
+}
+
+fn half_row(out: &mut String, s: &Still, y: usize) {
+    let at = |x: usize, y: usize| s.rgb.get((y * s.width + x) * 3..(y * s.width + x) * 3 + 3);
+    for x in 0..s.width {
+        match (at(x, 2 * y), at(x, 2 * y + 1)) {
+            (Some(a), Some(b)) => {
+                let _ = write!(out, "\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m▀", a[0], a[1], a[2], b[0], b[1], b[2]);
+            }
+            (Some(a), None) => {
+                let _ = write!(out, "\x1b[0m\x1b[38;2;{};{};{}m▀", a[0], a[1], a[2]);
+            }
+            _ => out.push(' '),
+        }
+    }
+    let _ = write!(out, "\x1b[0m{}", " ".repeat(TERMINAL_STILL.0 + 2 - s.width));
+}
+
+const STYLE: &str = "body{font:15px/1.45 system-ui,sans-serif;margin:2rem auto;max-width:76rem;color:#1c242c;background:#fff;padding:0 1rem}\
+h1{font-size:1.4rem;margin:0}h2{font-size:1.1rem;margin:1.6rem 0 .5rem}.when{color:#52616b;margin:.2rem 0 1rem}\
+.sum{font-size:1.15rem;font-weight:600}table{border-collapse:collapse;font-size:.85rem}\
+th,td{padding:.25rem .5rem;border:1px solid #d5dde2;text-align:center}th:first-child,td:first-child{text-align:left;white-space:nowrap}\
+.passed{background:#e3f2e9}.doubtful{background:#fbeec9}.failed{background:#f7d4cd;font-weight:700}.open,.skipped{color:#7b8890}\
+.sheet{display:grid;grid-template-columns:repeat(auto-fill,minmax(19rem,1fr));gap:1rem}\
+figure{margin:0}figure img{width:100%;display:block;border:1px solid #b8c4cc}figcaption{padding:.3rem 0;font-size:.85rem}\
+figcaption b{display:block}li{margin:.4rem 0}li span{color:#52616b;display:block}@media print{body{margin:0}h2{break-after:avoid}figure,li{break-inside:avoid}}";
+
+/// One page, complete in itself.
+pub fn html(show: &str, at_ms: u64, checked: &Checked) -> String {
+    let date = httpdate::fmt_http_date(std::time::UNIX_EPOCH + std::time::Duration::from_millis(at_ms));
+    let day = date.split_once(", ").map_or(date.as_str(), |(_, d)| d.get(..11).unwrap_or(d));
+    let rows = &checked.rows;
+    let mut out = format!(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0}: line check</title><style>{STYLE}</style></head><body>\n<h1>{0}: line check</h1>\n<p class=\"when\">{day}, {1} UTC</p>\n<p class=\"sum\">{2}</p>\n",
+        escape(show),
+        clock(at_ms),
+        summary(rows)
+    );
+    if checked.cut_short {
+        out.push_str("<p>It was ended early: what was still open is not judged.</p>\n");
+    }
+    out.push_str("<table><tr><th></th>");
+    Step::ALL.iter().for_each(|s| {
+        let _ = write!(out, "<th>{}</th>", s.word());
+    });
+    out.push_str("</tr>\n");
+    for row in rows {
+        let _ = write!(out, "<tr><td>{}</td>", escape(&row.subject));
+        for step in Step::ALL {
+            let item = row.items.iter().find(|i| i.step == step);
+            let class = item.map_or("skipped", |i| class(i.mark));
+            let found = item.map_or("", |i| i.found.as_str());
+            let _ = write!(out, "<td class=\"{class}\" title=\"{}\">{}</td>", escape(found), item.map_or("", |i| word(i.mark)));
+        }
+        out.push_str("</tr>\n");
+    }
+    out.push_str("</table>\n");
+    wrong(&mut out, rows);
+    contact_sheet(&mut out, checked);
+    out.push_str("<h2>What was measured</h2>\n<ul>\n");
+    for row in rows.iter().filter(|r| !values(r).is_empty()) {
+        let _ = writeln!(out, "<li><b>{}</b>: {}<span>{}</span></li>", escape(&row.subject), escape(values(row)), escape(&row.url));
+    }
+    out.push_str("</ul>\n</body></html>\n");
+    out
+}
+
+const fn class(mark: Mark) -> &'static str {
+    match mark {
+        Mark::Skipped => "skipped",
+        Mark::Passed => "passed",
+        Mark::Open => "open",
+        Mark::Doubtful => "doubtful",
+        Mark::Failed => "failed",
+    }
+}
+
+fn wrong(out: &mut String, rows: &[Row]) {
+    let all: Vec<(&Row, &Item)> =
+        rows.iter().flat_map(|r| r.items.iter().map(move |i| (r, i))).filter(|(_, i)| i.mark >= Mark::Doubtful).collect();
+    if all.is_empty() {
+        return;
+    }
+    let _ = writeln!(out, "<h2>{} to look at</h2>\n<ul>", plural(all.len(), "thing"));
+    for (row, i) in all {
+        let remedy = i.remedy.as_ref().map_or_else(String::new, |r| format!("<span>{}</span>", escape(r)));
+        let _ = writeln!(
+            out,
+            "<li class=\"{}\"><b>{}</b>: {}: {}{remedy}</li>",
+            class(i.mark),
+            escape(&row.subject),
+            i.step.word(),
+            escape(&i.found)
+        );
+    }
+    out.push_str("</ul>\n");
+}
+
+fn contact_sheet(out: &mut String, checked: &Checked) {
+    if checked.stills.is_empty() {
+        return;
+    }
+    out.push_str("<h2>Pictures</h2>\n<div class=\"sheet\">\n");
+    for (name, title, still) in in_order(checked) {
+        let data = BASE64_STANDARD.encode(still.png());
+        let _ = writeln!(
+            out,
+            "<figure><img src=\"data:image/png;base64,{data}\" alt=\"{0}\"><figcaption><b>{0}</b>line {1}</figcaption></figure>",
+            escape(title),
+            escape(name)
+        );
+    }
+    out.push_str("</div>\n");
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn row(subject: &str, marks: &[(Step, Mark)]) -> Row {
+        let item = |(step, mark): &(Step, Mark)| Item { step: *step, mark: *mark, found: "<b>".into(), remedy: Some("a & b".into()) };
+        Row { subject: subject.into(), title: "Launch".into(), url: "srt://:7103".into(), items: marks.iter().map(item).collect() }
+    }
+
+    #[test]
+    fn the_grid_says_each_mark_in_a_word_at_any_width() {
+        let rows = [row(
+            "line launch",
+            &[(Step::Name, Mark::Skipped), (Step::Host, Mark::Passed), (Step::Port, Mark::Failed), (Step::Loss, Mark::Open)],
+        )];
+        let wide = grid(&rows, 200, false);
+        assert_eq!(
+            wide.lines().nth(1).map(|l| l.split_whitespace().collect::<Vec<_>>()),
+            Some(vec!["line", "launch", "-", "ok", "NO", ".."])
+        );
+        assert_eq!(grid(&rows, 40, true), "line launch  port NO, loss ..\n");
+        assert!(grid(&rows, 200, true).contains("\x1b[38;2;240;100;95mNO"));
+        assert_eq!(summary(&rows), "0 of 1 good, 1 failed");
+        assert!(text(&rows, 200, false).contains("NO line launch: port: <b>\n    a & b\n"));
+    }
+
+    #[test]
+    fn the_page_carries_any_value_as_text() {
+        let mut checked = Checked { rows: vec![row("line <x>", &[(Step::Port, Mark::Failed)])], ..Checked::default() };
+        checked.stills.insert("<x>".into(), Still { width: 2, height: 2, rgb: vec![9; 12] });
+        let page = html("Tarn <i>", 1_795_000_000_000, &checked);
+        assert!(!page.contains("<x>") && !page.contains("<i>") && page.contains("a &amp; b"), "{page}");
+        assert!(page.contains("data:image/png;base64,iVBOR") && page.contains("18 Nov 2026"), "{page}");
+    }
+}
