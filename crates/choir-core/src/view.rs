@@ -261,6 +261,9 @@ pub struct InputView {
     pub size: Option<(u32, u32)>,
     /// Bits per second.
     pub rate_bps: u64,
+    /// What the switcher does with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tally: Option<TallyView>,
 }
 
 /// What is there at a source, after a look of some seconds.
@@ -388,4 +391,60 @@ pub struct WayView {
     pub jitter_ms: [f64; 5],
     /// Bits per second that some packets in one go arrived with.
     pub rate_bps: Option<u64>,
+}
+
+/// A node on the LAN of names.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct NodeView {
+    /// Its machine; empty before it has said its name.
+    pub machine: String,
+    /// Where it is.
+    pub at: String,
+    /// Its names are known.
+    pub open: bool,
+    /// Otherwise why not.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub why: String,
+    /// `key`, `pinned`, both, or `open`.
+    pub secured: String,
+    /// Its names.
+    pub names: Vec<NameView>,
+}
+
+/// A name on the LAN.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct NameView {
+    /// The name.
+    pub name: String,
+    /// What is on it at present, in words.
+    pub carries: String,
+    /// Receivers.
+    pub viewers: u32,
+    /// What they do with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tally: Option<TallyView>,
+    /// Its camera may be steered by name.
+    pub steered: bool,
+    /// It goes to a group as well.
+    pub multicast: bool,
+    /// Its streams.
+    pub streams: Vec<NamedStreamView>,
+}
+
+/// One stream of a name.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct NamedStreamView {
+    /// `intra`, `long-gop` or `sub`.
+    pub grade: String,
+    /// `h264`.
+    pub codec: String,
+    /// Pixels.
+    pub size: Option<(u32, u32)>,
+    /// Frames per second.
+    pub rate: Option<f64>,
+    /// Bits per second, measured.
+    pub rate_bps: u64,
+    /// `aac 2x48 kHz`: codec, channels, samples per second.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sound: Option<String>,
 }

@@ -39,6 +39,8 @@ pub enum Codec {
     Aac(crate::audio::AacConfig),
     /// G.711, handed on as PCM of 48 kHz, two channels, in SMPTE ST 302.
     G711(crate::audio::Law),
+    /// PCM of 24 bits at 48 kHz in so many channels, handed on in SMPTE ST 302.
+    Pcm(u8),
     /// A whole transport stream.
     Ts,
 }
@@ -58,6 +60,7 @@ impl std::fmt::Display for Codec {
             Self::H265 => f.write_str("H.265"),
             Self::Aac(_) => f.write_str("AAC"),
             Self::G711(law) => write!(f, "G.711 {law}"),
+            Self::Pcm(channels) => write!(f, "PCM in {channels} channels"),
             Self::Ts => f.write_str("transport stream"),
         }
     }

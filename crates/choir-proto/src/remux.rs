@@ -2,7 +2,7 @@
 //! runs with the sender's.
 
 use crate::{
-    audio::{ST302_RATE, Upsampler, decode_g711, st302_frame},
+    audio::{PCM_SAMPLE, ST302_RATE, Upsampler, decode_g711, fit_channels, st302_channels, st302_frame},
     media::{Codec, MediaUnit},
     ts::{LongPts, MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
 };
@@ -115,6 +115,26 @@ impl Follower {
 enum Sound {
     Adts,
     G711 { law: crate::audio::Law, up: Upsampler, frame: u32 },
+    Pcm { channels: u8, frame: u32 },
+}
+
+impl Sound {
+    /// What goes as PCM, in the channels that ST 302 has.
+    fn pcm(&mut self, pieces: &[bytes::Bytes]) -> Option<(Vec<u8>, u8, &mut u32)> {
+        match self {
+            Self::Adts => None,
+            Self::G711 { law, up, frame } => {
+                let samples = pieces.iter().flatten().map(|b| decode_g711(*law, *b));
+                let wide = samples.flat_map(|s| up.push(s)).flat_map(|s| [s, s]);
+                Some((wide.flat_map(|s| (i32::from(s) << 16).to_be_bytes()[..PCM_SAMPLE].to_vec()).collect(), 2, frame))
+            }
+            Self::Pcm { channels, frame } => {
+                let carried = st302_channels(*channels);
+                let all: Vec<u8> = pieces.iter().flatten().copied().collect();
+                Some((fit_channels(&all, *channels, carried), carried, frame))
+            }
+        }
+    }
 }
 
 /// Makes the transport stream of one session.
@@ -140,12 +160,12 @@ impl Remux {
     #[must_use]
     pub fn new(tracks: &[RemuxTrack], lead: Duration) -> Self {
         let video = tracks.iter().find(|t| t.codec.is_video());
-        let audio = tracks.iter().find(|t| matches!(t.codec, Codec::Aac(_) | Codec::G711(_)));
+        let audio = tracks.iter().find(|t| matches!(t.codec, Codec::Aac(_) | Codec::G711(_) | Codec::Pcm(_)));
         let kind = match video.map(|v| &v.codec) {
             Some(Codec::H265) => StreamKind::H265,
             _ => StreamKind::H264,
         };
-        let audio_kind = audio.map(|a| if matches!(a.codec, Codec::G711(_)) { StreamKind::St302 } else { StreamKind::AacAdts });
+        let audio_kind = audio.map(|a| if matches!(a.codec, Codec::Aac(_)) { StreamKind::AacAdts } else { StreamKind::St302 });
         let config = WriterConfig {
             video: video.map(|_| PmtStream { pid: 0x100, kind }),
             audio: audio_kind.map(|kind| PmtStream { pid: 0x101, kind }),
@@ -154,6 +174,7 @@ impl Remux {
         };
         let sound = |a: &RemuxTrack| match a.codec {
             Codec::G711(law) => Sound::G711 { law, up: Upsampler::default(), frame: 0 },
+            Codec::Pcm(channels) => Sound::Pcm { channels, frame: 0 },
             _ => Sound::Adts,
         };
         Self {
@@ -203,12 +224,11 @@ impl Remux {
         let clock_before = self.writer.last_clock();
         let wrap = |t: i64| t.rem_euclid(PTS_WRAP as i64) as u64;
         let dts = Some(wrap(dts)).filter(|d| *d != wrap(pts));
-        if let (false, Some((_, Sound::G711 { law, up, frame }))) = (is_video, &mut self.audio) {
-            let samples = unit.pieces.iter().flatten().map(|b| decode_g711(*law, *b));
-            let pairs: Vec<[i16; 2]> = samples.flat_map(|s| up.push(s)).map(|s| [s, s]).collect();
+        if let Some((pcm, channels, frame)) = self.audio.as_mut().filter(|_| !is_video).and_then(|(_, sound)| sound.pcm(&unit.pieces)) {
             // A PES packet's length has 16 bits.
-            for (n, part) in pairs.chunks(ST302_RATE as usize / 50).enumerate() {
-                let data = st302_frame(part, frame);
+            let most = ST302_RATE as usize / 50 * usize::from(channels) * PCM_SAMPLE;
+            for (n, part) in pcm.chunks(most).enumerate() {
+                let data = st302_frame(part, channels, frame);
                 let at = wrap(pts + n as i64 * 90_000 / 50);
                 self.writer.write(&Unit { video: false, pts: at, dts: None, keyframe: true, data: &[&data] }, out);
             }

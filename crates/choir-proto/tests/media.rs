@@ -5,7 +5,7 @@
 
 use bytes::Bytes;
 use choir_proto::{
-    audio::{AacConfig, Law, StreamMux},
+    audio::{AacConfig, Law, StreamMux, fit_channels, st302_samples},
     media::{Codec, MediaUnit},
     remux::{Remux, RemuxTrack},
     rtp::{
@@ -42,6 +42,7 @@ fn format_of(codec: &Codec) -> PayloadFormat {
         Codec::H265 => PayloadFormat::H265 { sets: ParameterSets::default(), order_numbers: false },
         Codec::Aac(config) => PayloadFormat::Aac { config: *config, headers: aac_headers() },
         Codec::G711(law) => PayloadFormat::G711(*law),
+        Codec::Pcm(_) => unreachable!("not taken from RTP"),
         Codec::Ts => PayloadFormat::Ts,
     }
 }
@@ -406,10 +407,38 @@ fn telephone_sound_is_carried_as_pcm() {
     assert_eq!(reader.info().audio, Some((48_000, 2)));
     let sound: Vec<_> = read.into_iter().filter(|u| u.kind == StreamKind::St302).collect();
     assert_eq!(sound.len(), 50 * 2, "20 ms each");
-    assert!(sound.iter().all(|u| u.data.len() == 4 + 960 * 5));
+    assert!(sound.iter().all(|u| u.data.len() == 4 + 960 * 7));
     for w in sound.windows(2) {
         assert_eq!(w[1].pts.expect("a time") - w[0].pts.expect("a time"), 1800);
     }
+}
+
+#[test]
+fn pcm_keeps_its_samples_as_far_as_there_are_channels_for_it() {
+    let samples = |channels: u8, n: u64| -> Vec<u8> {
+        (0..1920 * u64::from(channels)).flat_map(|i| ((i * 9_001 + n) as u32).to_be_bytes()[1..].to_vec()).collect()
+    };
+    for (channels, carried) in [(2u8, 2u8), (6, 6), (1, 2), (16, 8)] {
+        let tracks = [RemuxTrack { track: 0, codec: Codec::H264 }, RemuxTrack { track: 1, codec: Codec::Pcm(channels) }];
+        let mut units = Vec::new();
+        for n in 0..25u64 {
+            let (data, keyframe) = gop(false, n);
+            units.push((Duration::from_millis(40 * n), unit(0, 900_000 + n * 3600, keyframe, data)));
+            units.push((Duration::from_millis(40 * n), unit(1, 900_000 + n * 3600, true, samples(channels, n))));
+        }
+        let (reader, read) = assert_legal(&play(Remux::new(&tracks, Duration::from_millis(80)), units), false);
+        assert_eq!(reader.info().audio, Some((48_000, carried)));
+        let sound: Vec<u8> =
+            read.iter().filter(|u| u.kind == StreamKind::St302).flat_map(|u| st302_samples(&u.data).expect("samples").1).collect();
+        let sent: Vec<u8> = (0..25).flat_map(|n| fit_channels(&samples(channels, n), channels, carried)).collect();
+        assert_eq!(sound, sent, "{channels} channels");
+    }
+    // By RTP whole blocks, each packet with its own time.
+    let mut packer = Packetizer::new(Codec::Pcm(6), 97, 48_000, IDS);
+    let packets = parse(&packer.pack(90_000, true, &samples(6, 1)));
+    let blocks = packets.iter().map(|p| p.payload.len() / 18).collect::<Vec<_>>();
+    assert!(packets.iter().all(|p| p.payload.len() % 18 == 0) && blocks.iter().sum::<usize>() == 1920);
+    assert!(packets.windows(2).zip(&blocks).all(|(w, b)| w[1].timestamp.wrapping_sub(w[0].timestamp) as usize == *b));
 }
 
 /// The whole receiving side over a path with loss and reordering: everything that was not hit comes out, in order.

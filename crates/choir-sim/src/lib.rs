@@ -5,7 +5,7 @@
 //! |---|---|
 //! | [`camera`] | a moving scene, encoded once as a loop and sent with the time in each frame |
 //! | [`device`] | a PTZ camera and an encoder with ONVIF, VISCA and discovery |
-//! | [`switcher`] | inputs that measure what reaches them |
+//! | [`switcher`] | inputs that measure what reaches them, and a desk that puts one on air |
 //! | [`relay`] | a two-way UDP relay with the faults of [`choir_path`] |
 //! | [`stalls`] | telling a machine that stands still from a fault |
 //! | [`regatta`] | the Tarn Hollow Regatta: all of it together |
@@ -23,6 +23,9 @@ pub enum SimError {
     /// A port or passphrase cannot be had.
     #[error(transparent)]
     Way(#[from] choir_net::port::WayError),
+    /// It cannot be on the LAN of names.
+    #[error(transparent)]
+    Stave(#[from] choir_net::stave::StaveError),
     /// An address cannot be had.
     #[error("{who}: cannot open {addr}: {cause}")]
     Address {

@@ -3,18 +3,23 @@
 
 use crate::{
     SimError,
-    camera::{self, Camera, CameraSettings, SHIPPED_SIZE},
+    camera::{self, Camera, CameraSettings, NamedCamera, NamedCameraSettings, SHIPPED_SIZE},
     device::{self, Quirk, SimDevice, StreamState},
     relay::{self, Relay, RelaySettings},
-    switcher::{self, Input},
+    switcher::{self, Desk, Input},
 };
 use choir_core::{
-    link::{Link, parse_url},
+    link::{FileLink, Link, parse_url},
     secret::{Secret, SecretText},
+    sheet::Sheet,
+    stave::StaveSettings,
     units::Bitrate,
     view::InputView,
 };
-use choir_net::port::Stop;
+use choir_net::{
+    port::Stop,
+    stave::{Identity, Node},
+};
 use choir_path::Faults;
 use choir_proto::rtsp::Credentials;
 use std::{
@@ -36,12 +41,23 @@ const PASSPHRASE: &str = "rowing is a made-up sport";
 pub const BICYCLE_VARIABLE: &str = "REGATTA_BICYCLE";
 const BICYCLE_PASSPHRASE: &str = "two wheels beside the water";
 
+/// The words that all on the boathouse's LAN of names have.
+pub const LAN_VARIABLE: &str = "REGATTA_LAN";
+const LAN_WORDS: &str = "names beside the water";
+/// The group of names, as the sheet has it.
+const LAN_GROUP: &str = "tarn-hollow";
+/// How long the desk keeps one input on air.
+const ON_AIR: Duration = Duration::from_secs(6);
+
 /// The variable that holds the finish tower's password.
 pub const CAMERA_VARIABLE: &str = "REGATTA_CAMERA";
 const CAMERA_USER: &str = "desk";
 const CAMERA_PASSWORD: &str = "four oars and a cox";
 /// The PTZ camera on the finish tower.
 const FINISH_TOWER: &str = "127.20.0.11";
+/// A camera that offers itself by name.
+const WINNERS_DOCK: (&str, &str) = ("Winners Dock", "127.20.0.15");
+const SWITCHING_DESK: &str = "127.20.0.31";
 /// Two spare encoders as they left the factory: with one address and the password that everybody knows.
 const SPARE_ENCODER: &str = "127.20.0.9";
 
@@ -51,6 +67,8 @@ pub struct FarEnds {
     devices: Vec<SimDevice>,
     relays: Vec<Relay>,
     inputs: Vec<Arc<Input>>,
+    dock: NamedCamera,
+    desk: Node,
 }
 
 impl FarEnds {
@@ -71,6 +89,8 @@ impl FarEnds {
         for relay in self.relays {
             relay.wait().await;
         }
+        self.dock.wait().await;
+        self.desk.ended().await;
     }
 }
 
@@ -156,6 +176,39 @@ const INPUTS: &[(&str, &str)] = &[
     ("jury-room", "udp://127.20.0.1@239.20.0.6:7206?interface=127.20.0.1"),
 ];
 
+/// Inputs that the switching desk takes by name.
+const NAMED: &[(&str, &str)] =
+    &[("desk-1", "stave://Finish Tower"), ("desk-2", "stave://Start Pontoon"), ("desk-3", "stave://Towpath Bicycle")];
+
+/// Fills in a sheet's secrets as [`give_passphrase`], and keeps its names apart from those of another demo on this machine.
+pub fn give_secrets(sheet: &mut Sheet, prefix: &str) {
+    let links = sheet.lines.iter_mut().map(|l| &mut l.from).chain(sheet.feeds.iter_mut().flat_map(|f| f.to.iter_mut()));
+    links.for_each(give_passphrase);
+    if sheet.stave.key == Some(Secret::Env(LAN_VARIABLE.into())) {
+        sheet.stave.key = Some(lan_key());
+    }
+    for device in &mut sheet.devices {
+        if device.password == Some(Secret::Env(CAMERA_VARIABLE.into())) {
+            device.password = Some(Secret::Literal(SecretText::new(CAMERA_PASSWORD)));
+        }
+    }
+    sheet.stave.group = group(prefix);
+}
+
+fn lan_key() -> Secret {
+    Secret::Literal(SecretText::new(LAN_WORDS))
+}
+
+fn group(prefix: &str) -> String {
+    if prefix == PREFIX { LAN_GROUP.into() } else { format!("{LAN_GROUP} {}", prefix.trim_end_matches('.')) }
+}
+
+/// A stand-in on the LAN of names.
+fn lan(machine: &str, address: &str, prefix: &str) -> Result<StaveSettings, SimError> {
+    let address = Some(ip(address, prefix)?.into());
+    Ok(StaveSettings { machine: Some(machine.into()), group: group(prefix), key: Some(lan_key()), address, ..StaveSettings::default() })
+}
+
 /// Fills in the demo's secrets where a link names their variables, so that nothing need be set.
 pub fn give_passphrase(link: &mut Link) {
     match link {
@@ -190,10 +243,15 @@ fn address(text: &str, prefix: &str) -> Result<SocketAddr, SimError> {
 /// # Errors
 /// An address is taken: another demo runs there.
 pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
-    let mut far = FarEnds { cameras: Vec::new(), devices: Vec::new(), relays: Vec::new(), inputs: Vec::new() };
-    for (name, url) in INPUTS {
-        far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, stop).await?);
+    let desk_lan = lan("desk", SWITCHING_DESK, prefix)?;
+    let desk = Node::join(&desk_lan, Identity::passing()?, Path::new("."), "desk", false, stop).await?;
+    let dock = winners_dock(prefix, stop).await?;
+    let mut far = FarEnds { cameras: Vec::new(), devices: Vec::new(), relays: Vec::new(), inputs: Vec::new(), dock, desk };
+    for (name, url) in INPUTS.iter().chain(NAMED) {
+        far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, Some(&far.desk), stop).await?);
     }
+    let (named, stopped) = (Desk::over(far.inputs[INPUTS.len()..].to_vec()), stop.clone());
+    tokio::spawn(async move { named.cycle(ON_AIR, stopped).await });
     for (n, path) in paths().into_iter().enumerate() {
         let settings = RelaySettings {
             listen: address(path.listen, prefix)?,
@@ -245,6 +303,24 @@ async fn finish_tower(prefix: &str, stop: &Stop) -> Result<SimDevice, SimError> 
         ..device::Settings::ptz_camera("finish-tower", ip(FINISH_TOWER, prefix)?, credentials)
     };
     device::start(settings, stop.clone()).await
+}
+
+/// A camera that is on the LAN by itself, in all grades.
+async fn winners_dock(prefix: &str, stop: &Stop) -> Result<NamedCamera, SimError> {
+    let (name, address) = WINNERS_DOCK;
+    let nowhere = Link::File(FileLink { path: None, repeat: false });
+    let picture = CameraSettings { size: (640, 360), bitrate: Bitrate(3_000_000), ..CameraSettings::new("winners-dock", nowhere) };
+    let settings = NamedCameraSettings {
+        name: name.into(),
+        lan: lan("winners-dock", address, prefix)?,
+        base: ".".into(),
+        picture,
+        intra: Some(Bitrate(12_000_000)),
+        channels: 2,
+        sub: Some((320, 180)),
+        turns: false,
+    };
+    camera::start_named(settings, stop.clone()).await
 }
 
 async fn spare_encoder(prefix: &str, stop: &Stop) -> Result<SimDevice, SimError> {

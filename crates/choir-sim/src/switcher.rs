@@ -1,11 +1,15 @@
-//! A switcher's inputs: take a link each, and measure what reaches them, down to the frame.
+//! A switcher: inputs that take a link each and measure what reaches them, down to the frame; a desk that puts one of them on air.
 
 use crate::SimError;
 use bytes::Bytes;
-use choir_core::{link::Link, view::InputView};
+use choir_core::{
+    link::Link,
+    view::{InputView, TallyView},
+};
 use choir_net::{
     clock::unix_us,
-    port::{Intake, LinkStatus, Stop, Way, open_ways},
+    port::{Intake, LinkStatus, StaveWay, Stop, Way, open_ways},
+    stave::Node,
 };
 use choir_proto::ts::{AccessUnit, Depth, TsReader};
 use std::{
@@ -64,6 +68,7 @@ impl Input {
             delay_ms,
             size: s.reader.info().video.and_then(|v| v.format).map(|f| (f.width, f.height)),
             rate_bps: s.rate.2,
+            tally: *self.status.tally().borrow(),
         }
     }
 }
@@ -113,11 +118,54 @@ impl State {
     }
 }
 
-/// Opens an input. `tap` sees every access unit.
+/// A switcher's desk: one input is on air, another one next.
+#[derive(Clone)]
+pub struct Desk {
+    inputs: Vec<Arc<Input>>,
+}
+
+impl Desk {
+    /// Over these inputs; nothing is on air yet.
+    #[must_use]
+    pub fn over(inputs: Vec<Arc<Input>>) -> Self {
+        Self { inputs }
+    }
+
+    /// Puts an input on air, and another one next; the others are off. Those that come by name tell their sources.
+    pub fn show(&self, on_air: Option<usize>, next: Option<usize>) {
+        for (n, input) in self.inputs.iter().enumerate() {
+            input.status.set_tally(match (Some(n) == on_air, Some(n) == next) {
+                (true, _) => Some(TallyView::OnAir),
+                (_, true) => Some(TallyView::Next),
+                _ => None,
+            });
+        }
+    }
+
+    /// Puts one on air after the other, each for a time, until the stop.
+    pub async fn cycle(&self, every: Duration, mut stop: Stop) {
+        let mut tick = tokio::time::interval(every);
+        for n in (0..self.inputs.len().max(1)).cycle() {
+            tokio::select! {
+                _ = tick.tick() => self.show(Some(n), Some((n + 1) % self.inputs.len().max(1))),
+                () = stop.wait() => return,
+            }
+        }
+    }
+}
+
+/// Opens an input. `tap` sees every access unit; `node` is needed for an input by name.
 ///
 /// # Errors
 /// Its way in cannot be opened.
-pub async fn open_input(name: &str, link: &Link, latency: Duration, tap: Option<Tap>, stop: &Stop) -> Result<Arc<Input>, SimError> {
+pub async fn open_input(
+    name: &str,
+    link: &Link,
+    latency: Duration,
+    tap: Option<Tap>,
+    node: Option<&Node>,
+    stop: &Stop,
+) -> Result<Arc<Input>, SimError> {
     let status = LinkStatus::new("starting");
     let input = Arc::new(Input {
         name: name.to_owned(),
@@ -135,7 +183,8 @@ pub async fn open_input(name: &str, link: &Link, latency: Duration, tap: Option<
             tap,
         }),
     });
-    let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status, stave: None };
+    let stave = node.map(|node| StaveWay::of(node, Some(node.at().ip()).filter(|ip| !ip.is_unspecified())));
+    let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status, stave };
     open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
     Ok(input)
 }

@@ -97,7 +97,7 @@ async fn pictures(url: &str, stop: &Stop) -> mpsc::Receiver<((usize, usize), Vec
         }
     });
     let link = parse_url(url).0.expect("a link");
-    switcher::open_input("input-1", &link, Duration::from_millis(60), Some(tap), stop).await.expect("an input");
+    switcher::open_input("input-1", &link, Duration::from_millis(60), Some(tap), None, stop).await.expect("an input");
     rx
 }
 

@@ -122,7 +122,7 @@ fn assert_running_on(numbers: &[u16]) {
 
 async fn open(url: &str, h265: bool, stop: &Stop) -> (Reader, Arc<Input>) {
     let (reader, tap) = reader(h265);
-    let input = switcher::open_input("input-1", &link(url), Duration::from_millis(60), Some(tap), stop).await.expect("an input");
+    let input = switcher::open_input("input-1", &link(url), Duration::from_millis(60), Some(tap), None, stop).await.expect("an input");
     (reader, input)
 }
 

@@ -54,7 +54,7 @@ async fn numbers(camera_to: &str, input: &str, stop: &Stop, enough: usize) -> Ve
             count_tx.send_replace(seen.len());
         }
     });
-    let input = switcher::open_input("input-1", &link(input), Duration::from_millis(80), Some(tap), stop).await.expect("an input");
+    let input = switcher::open_input("input-1", &link(input), Duration::from_millis(80), Some(tap), None, stop).await.expect("an input");
     let settings = CameraSettings { size: (320, 180), bitrate: Bitrate(1_000_000), ..CameraSettings::new("finish-tower", link(camera_to)) };
     let camera = camera::start(settings, Path::new("."), stop.clone()).await.expect("a camera");
     tokio::time::timeout(Duration::from_secs(40), count.wait_for(|n| *n >= enough)).await.expect("pictures in time").expect("counted");

@@ -11,7 +11,8 @@ use choir_net::{
     port::{LinkStatus, Outlet, Stop},
     show::Show,
     stave::{
-        Directory, Identity, Known, LanPlan, Node, NodePlan, NodeState, Roster, SourcePlan, TakePlan, Ways, serve_directory, spawn_take,
+        Directory, Identity, Known, LanPlan, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan, Ways, serve_directory,
+        spawn_take,
     },
     still::Still,
 };
@@ -307,7 +308,10 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
         let (desk, mut camera) = mpsc::channel(4);
         for (name, camera) in [("Finish Tower", Some(desk)), ("Start Pontoon", None)] {
             let (main, status) = (Outlet::new(), LinkStatus::new("starting"));
-            tower.spawn_source(SourcePlan { name: name.into(), main, sub: None, camera, group: None, carries: None, status }, stop.clone());
+            tower.spawn_source(
+                SourcePlan { name: name.into(), streams: vec![StreamPlan::Main(main)], camera, group: None, carries: None, status },
+                stop.clone(),
+            );
         }
         let node = Node::start(node_plan("desk", [127, 56, 0, 2].into(), None), &stop).await.unwrap();
         let order = |name: &str, verb: CameraVerb| {

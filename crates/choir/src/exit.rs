@@ -48,6 +48,11 @@ impl From<SimError> for Failure {
         Self::new(SYSTEM, e.to_string())
     }
 }
+impl From<choir_net::stave::StaveError> for Failure {
+    fn from(e: choir_net::stave::StaveError) -> Self {
+        Self::new(SYSTEM, e.to_string())
+    }
+}
 impl From<DeviceError> for Failure {
     fn from(e: DeviceError) -> Self {
         let code = if matches!(e, DeviceError::Secret(_)) { SYSTEM } else { FAILED };

@@ -38,6 +38,7 @@ fn main() -> ExitCode {
             Command::Find(a) => commands::find::run(a).await,
             Command::Device(a) => commands::device::run(a).await,
             Command::Ptz(a) => commands::ptz::run(a).await,
+            Command::Stave(a) => commands::stave::run(a).await,
             Command::Inspect(a) => commands::inspect::run(a).await,
             Command::Check(a) => commands::check::run(&a),
             Command::New(a) => commands::new::run(a).await,

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     secrets::{self, SecretError},
-    stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StaveError, TakePlan, spawn_take},
+    stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StaveError, StreamPlan, TakePlan, spawn_take},
 };
 use choir_core::{
     link::{Link, Mode, RtspLink, SrtLink},
@@ -59,6 +59,14 @@ pub struct StaveWay {
     pub camera: Option<CameraDesk>,
     /// Orders for the camera behind a way in.
     pub orders: Option<mpsc::Receiver<Order>>,
+}
+
+impl StaveWay {
+    /// By this machine, with nothing else.
+    #[must_use]
+    pub fn of(node: &Node, interface: Option<IpAddr>) -> Self {
+        Self { node: node.clone(), interface, pins: Vec::new(), sub: None, carries: None, camera: None, orders: None }
+    }
 }
 
 /// A way that cannot be opened, and why.
@@ -309,8 +317,7 @@ async fn open_each(
                     (None, Some(outlet)) => tasks.push(part.node.spawn_source(
                         SourcePlan {
                             name: link.name.clone(),
-                            main: outlet,
-                            sub: part.sub,
+                            streams: std::iter::once(StreamPlan::Main(outlet)).chain(part.sub.map(StreamPlan::Small)).collect(),
                             camera: part.camera,
                             group: link.multicast.map(|to| GroupPlan { to, interface: part.interface }),
                             carries: part.carries,

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     media::{FeedMedia, LineMedia},
     port::{LinkStatus, Outlet, StaveWay, Stop, Way, WayCause, WayError, open_ways},
-    stave::{Identity, LanPlan, Node, NodePlan, Order, StaveError, Ways},
+    stave::{Identity, Node, Order, StaveError},
 };
 use choir_core::{
     device::{Control, Device},
@@ -51,15 +51,8 @@ pub(super) struct Built {
 pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Stop) -> Result<Built, WayError> {
     let node = node_for(sheet, base, stop).await.map_err(|e| WayError { subject: "stave".into(), cause: WayCause::Stave(e) })?;
     let part = |sub: Option<Arc<Outlet>>, carries| {
-        node.clone().map(|node| StaveWay {
-            node,
-            interface: sheet.stave.address,
-            pins: sheet.stave.sources.clone(),
-            sub,
-            carries,
-            camera: None,
-            orders: None,
-        })
+        let way = |node| StaveWay { pins: sheet.stave.sources.clone(), sub, carries, ..StaveWay::of(node, sheet.stave.address) };
+        node.as_ref().map(way)
     };
     let mut ways = Vec::new();
     let mut lines = Vec::new();
@@ -173,15 +166,7 @@ async fn node_for(sheet: &Sheet, base: &Path, stop: &Stop) -> Result<Option<Node
     if !taken && !offered {
         return Ok(None);
     }
-    let s = &sheet.stave;
     // Only one that others pin has to last.
     let identity = Identity::of_machine().or_else(|e| Identity::passing().map_err(|_| e))?;
-    // Two shows of one machine are two nodes.
-    let seed = format!("{} {:?} {:?} {:?}", sheet.show.name, s.machine, s.address, s.port);
-    let plan = NodePlan::of(s, identity, base, &seed)?;
-    let node = Node::start(plan, stop).await?;
-    let lan = s.discover.then(|| LanPlan::by(s.address));
-    let ways = Ways { lan, nodes: s.nodes.clone(), directory: s.directory, pins: s.sources.clone(), announce: offered };
-    node.seek(ways, stop);
-    Ok(Some(node))
+    Node::join(&sheet.stave, identity, base, &sheet.show.name, offered, stop).await.map(Some)
 }

@@ -9,22 +9,25 @@
 mod directory;
 mod dns;
 mod find;
+mod group_out;
 mod identity;
 mod node;
 mod roster;
 mod session;
 mod source;
 mod steer;
+mod stream;
 mod take;
 mod tls;
 mod units;
+mod view;
 
 pub use directory::{Directory, serve_directory};
 pub use find::LanPlan;
 pub use identity::Identity;
 pub use node::{CameraDesk, CameraRequest, Node, NodePlan};
 pub use roster::{Known, NodeState, Roster, Ways};
-pub use source::{GroupPlan, SourcePlan};
+pub use source::{GroupPlan, MadeUnit, SourcePlan, StreamPlan};
 pub use steer::{NamedCamera, SteerError};
 pub use take::{Order, TakePlan, spawn_take};
 pub use units::{Arrived, UnitTap};

@@ -2,10 +2,12 @@
 
 use super::{
     StaveError,
+    find::LanPlan,
+    group_out::GroupOut,
     identity::Identity,
     roster::{Roster, Ways},
     session::{exported, fingerprint_of, words},
-    source::{GroupOut, GroupPlan},
+    source::GroupPlan,
     tls::{self, Configs},
     units,
 };
@@ -191,6 +193,27 @@ impl Node {
         }));
         let task = tokio::spawn(accept(node.clone(), stop.clone()));
         lock(&node.0.tasks).push(task);
+        Ok(node)
+    }
+
+    /// Opens it by the settings of a sheet whose folder is `base`, and begins to look for other nodes; with `announce` to be found too.
+    /// `what` tells it from other nodes of this machine.
+    ///
+    /// # Errors
+    /// As [`NodePlan::of`] and [`Node::start`].
+    pub async fn join(
+        s: &StaveSettings,
+        identity: Identity,
+        base: &Path,
+        what: &str,
+        announce: bool,
+        stop: &Stop,
+    ) -> Result<Self, StaveError> {
+        let seed = format!("{what} {:?} {:?} {:?}", s.machine, s.address, s.port);
+        let node = Self::start(NodePlan::of(s, identity, base, &seed)?, stop).await?;
+        let lan = s.discover.then(|| LanPlan::by(s.address));
+        let ways = Ways { lan, nodes: s.nodes.clone(), directory: s.directory, pins: s.sources.clone(), announce };
+        node.seek(ways, stop);
         Ok(node)
     }
 
@@ -414,6 +437,7 @@ impl Node {
                 if arrived {
                     lane.done(key);
                 } else {
+                    tracing::debug!(to = %r.conn.remote_address(), track = ?head.track, number = head.number, "unit cancelled: too late");
                     let before = lane.stream();
                     lane.late(Instant::now(), key);
                     let moved = lane.stream() != before;

@@ -20,7 +20,7 @@ use choir_core::{
     view::TallyView,
 };
 use choir_proto::{
-    audio::AacConfig,
+    audio::{AacConfig, PCM_CHANNELS, st302_channels},
     h26x::start_code,
     media::{Codec, MediaUnit},
     remux::{Remux, RemuxTrack},
@@ -343,7 +343,6 @@ struct Incoming {
     group: Option<(GroupReader, UdpPort)>,
     play: Option<Play>,
     remux: Option<Remux>,
-    sound: Option<AacConfig>,
     out: Vec<u8>,
     session: Option<u32>,
     machine: String,
@@ -361,7 +360,6 @@ impl Incoming {
             group: None,
             play: None,
             remux: None,
-            sound: None,
             out: Vec::new(),
             session: None,
             machine: String::new(),
@@ -382,6 +380,11 @@ impl Incoming {
         let kind = |p: &Play| (p.stream.codec.clone(), p.stream.size, p.stream.sound.clone(), p.stream.id);
         if self.play.as_ref().map(kind) != Some(kind(&play)) {
             (self.remux, self.session) = (None, None);
+            if let Some(sound) = play.stream.sound.as_ref().filter(|s| s.codec == "pcm" && s.channels > st302_channels(s.channels)) {
+                let carried = st302_channels(sound.channels);
+                plan.status
+                    .note(true, format!("its sound has {} channels: a transport stream carries the first {carried}", sound.channels));
+            }
         }
         self.group = play.group.as_ref().and_then(|g| match open_group(g, plan) {
             Ok(group) => Some(group),
@@ -470,6 +473,9 @@ impl Incoming {
         }
         self.order.handle_timeout(now);
         while let Some(unit) = self.order.poll() {
+            if unit.gap {
+                tracing::debug!(track = ?unit.head.track, number = unit.head.number, waited = ?unit.data.at.elapsed(), "units before this one are missing");
+            }
             session.listener.note(1, 0, unit.data.data.len() as u64);
             plan.status.update(|l| {
                 l.counters.received += 1;
@@ -507,9 +513,6 @@ impl Incoming {
                 self.tell_how(plan);
             }
             return;
-        }
-        if head.track == Track::Sound && self.sound.is_none() {
-            self.sound = AacConfig::of_adts(&unit.data.data);
         }
         if self.remux.is_none() {
             // Begun by a picture; sound that was announced is in it, though it may not have come yet.
@@ -589,9 +592,14 @@ fn open_group(offer: &GroupOffer, plan: &TakePlan) -> Result<(GroupReader, UdpPo
 fn tracks(stream: &StreamOffer) -> Vec<RemuxTrack> {
     let picture = if stream.codec == "h265" { Codec::H265 } else { Codec::H264 };
     let mut tracks = vec![RemuxTrack { track: Track::Picture as usize, codec: picture }];
-    if let Some(sound) = stream.sound.as_ref().filter(|s| s.codec == "aac") {
-        let config = AacConfig { object_type: 2, sample_rate: sound.sample_rate, channels: sound.channels, frame_samples: 1024 };
-        tracks.push(RemuxTrack { track: Track::Sound as usize, codec: Codec::Aac(config) });
+    if let Some(sound) = &stream.sound {
+        let (sample_rate, channels) = (sound.sample_rate, sound.channels.min(PCM_CHANNELS));
+        let codec = match sound.codec.as_str() {
+            "aac" => Some(Codec::Aac(AacConfig { object_type: 2, sample_rate, channels, frame_samples: 1024 })),
+            "pcm" if channels > 0 => Some(Codec::Pcm(channels)),
+            _ => None,
+        };
+        tracks.extend(codec.map(|codec| RemuxTrack { track: Track::Sound as usize, codec }));
     }
     tracks
 }

@@ -3,9 +3,11 @@
 mod aac;
 mod g711;
 mod latm;
+mod pcm;
 mod st302;
 
 pub use aac::AacConfig;
 pub use g711::{Law, Upsampler, decode as decode_g711};
 pub use latm::{LatmError, StreamMux};
-pub use st302::{ST302_RATE, st302_frame};
+pub use pcm::{PCM_CHANNELS, PCM_SAMPLE, fit_channels};
+pub use st302::{ST302_RATE, st302_channels, st302_frame, st302_samples};

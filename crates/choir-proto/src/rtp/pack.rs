@@ -7,6 +7,7 @@ use super::{
 };
 use crate::{
     adts,
+    audio::PCM_SAMPLE,
     h26x::{HevcNal, NalKind, nal_units},
     media::Codec,
 };
@@ -130,6 +131,7 @@ impl Packetizer {
             Codec::H265 => maker.video(VideoKind::H265, data),
             Codec::Aac(config) => maker.aac(data, config.frame_samples),
             Codec::Ts => data.chunks(TS_ROOM).for_each(|c| maker.packet(false, &[c])),
+            Codec::Pcm(channels) => maker.pcm(data, channels),
             Codec::G711(_) => data.chunks(ROOM).for_each(|c| maker.packet(false, &[c])),
         }
         PackedUnit { buffer: maker.buffer.into(), ends: maker.ends, keyframe }
@@ -214,6 +216,15 @@ impl Maker<'_> {
                 VideoKind::H265 => vec![nal[0] & 0x81 | 49 << 1, nal[1], bits | nal[0] >> 1 & 0x3F],
             };
             self.packet(last && n + 1 == count, &[&head, part]);
+        }
+    }
+
+    /// RFC 3190, 4: samples of 24 bits, whole blocks in each packet.
+    fn pcm(&mut self, data: &[u8], channels: u8) {
+        let block = PCM_SAMPLE * usize::from(channels.max(1));
+        for part in data.chunks(ROOM / block * block) {
+            self.packet(false, &[part]);
+            self.timestamp = self.timestamp.wrapping_add((part.len() / block) as u32);
         }
     }
 

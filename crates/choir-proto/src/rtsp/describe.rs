@@ -65,6 +65,7 @@ fn track(codec: &Codec, pt: u8, sets: Option<&ParameterSets>, port: u16) -> Stri
             let (name, fixed) = if *law == crate::audio::Law::Mu { ("PCMU", 0) } else { ("PCMA", 8) };
             format!("m=audio {port} RTP/AVP {fixed}\r\na=rtpmap:{fixed} {name}/8000\r\n")
         }
+        Codec::Pcm(channels) => format!("m=audio {port} RTP/AVP {pt}\r\na=rtpmap:{pt} L24/48000/{channels}\r\n"),
         Codec::Ts => format!("m=video {port} RTP/AVP 33\r\na=rtpmap:33 MP2T/90000\r\n"),
     }
 }

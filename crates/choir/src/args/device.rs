@@ -154,10 +154,12 @@ pub struct AddressArgs {
   choir ptz finish-tower store 3 \"Finish line\"
   choir ptz finish-tower move --pan 0.3 --tilt -0.1 --for 800ms
   choir ptz finish-tower tally on --by visca
+  choir ptz 'stave://Finish Tower' goto 3 --sheet regatta.toml
 
-Every move carries a time limit, and the stop after it is repeated until the camera answers.")]
+By a Stave name orders go to the machine that offers it, which passes them on if its sheet says steer = true: moves up to
+10 s, stop, home, and presets by number. Every move carries a time limit, and the stop after it is repeated until the camera answers.")]
 pub struct PtzArgs {
-    /// The device.
+    /// The device, or stave://NAME or stave://MACHINE/NAME.
     pub name: String,
     #[command(subcommand)]
     pub action: Option<PtzAction>,

@@ -4,6 +4,7 @@ mod device;
 mod linecheck;
 mod path;
 mod sheet;
+mod stave;
 
 pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
 
@@ -13,6 +14,7 @@ pub use sheet::{
     AddFeed, AddLine, AdviseArgs, Arrive, BudgetArgs, CardArgs, CheckArgs, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs, NewArgs, Target,
     WriteArgs,
 };
+pub use stave::{DirectoryArgs, LanArgs, ListArgs, Stave, StaveArgs};
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
@@ -47,6 +49,8 @@ pub enum Command {
     Device(DeviceArgs),
     /// Steer a camera: presets, moves, a live panel.
     Ptz(PtzArgs),
+    /// Names on the LAN: list them, keep a directory of them.
+    Stave(StaveArgs),
     /// Join a source for a few seconds and say what is there.
     Inspect(InspectArgs),
     /// Read a patch sheet and say what is wrong with it. Touches no network.
@@ -280,6 +284,7 @@ pub enum Sim {
 #[command(after_help = "Examples:
   choir sim camera --to 'srt://127.0.0.1:7101?mode=caller' --size 1280x720 --rate 25 --bitrate 6Mbps
   choir sim camera --serve 127.0.0.1:8554 --sub 320x180
+  choir sim camera --stave 'Winners Dock' --on 127.20.0.41 --intra 100Mbps --sub 320x180
   choir sim camera --serve 127.0.0.1:8554 --user desk --password-env SECRET --manner silent-udp --manner metadata-track
 
 Manners, each a thing that cameras do wrong: no-control, absolute-control, wrong-base, no-base, proof-at-setup,
@@ -287,13 +292,22 @@ old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-i
 wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, latm.")]
 pub struct CameraArgs {
     /// Where to send: any TO of choir link.
-    #[arg(long, required_unless_present = "serve")]
+    #[arg(long, required_unless_present_any = ["serve", "stave"])]
     pub to: Option<String>,
+    /// Offer itself by this name on the LAN, with a head that is steered by name.
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["serve", "to"])]
+    pub stave: Option<String>,
+    /// With --stave: also an intra stream of this rate.
+    #[arg(long, value_parser = bitrate, value_name = "RATE", requires = "stave")]
+    pub intra: Option<Bitrate>,
+    /// With --intra: channels of PCM sound.
+    #[arg(long, value_name = "COUNT", default_value_t = 2, value_parser = clap::value_parser!(u8).range(1..=16))]
+    pub channels: u8,
     /// Wait here to be pulled by RTSP: /main, and /sub with --sub.
     #[arg(long, value_name = "IP:PORT", conflicts_with = "to")]
     pub serve: Option<SocketAddr>,
     /// Size of the sub stream, like 320x180.
-    #[arg(long, value_parser = size, requires = "serve")]
+    #[arg(long, value_parser = size)]
     pub sub: Option<(u32, u32)>,
     /// Only this user may look.
     #[arg(long, requires_all = ["serve", "password_env"])]
@@ -331,17 +345,32 @@ pub struct CameraArgs {
     /// Without sound.
     #[arg(long)]
     pub mute: bool,
+    #[command(flatten)]
+    pub lan: LanArgs,
     /// End by itself after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
 }
 
 #[derive(Debug, ClapArgs)]
-#[command(after_help = "Example:\n  choir sim switcher 'srt://:7201?latency=60' udp://127.0.0.1:7202")]
+#[command(after_help = "Examples:
+  choir sim switcher 'srt://:7201?latency=60' udp://127.0.0.1:7202
+  choir sim switcher 'stave://Finish Tower' 'stave://Towpath Bicycle' --on 127.20.0.40 --desk
+  choir sim switcher 'stave://Finish Tower' 'stave://Start Pontoon' --sheet regatta.toml --cycle 5s
+
+Sources that come by name are told what is on air and what comes next.")]
 pub struct SwitcherArgs {
-    /// One input each: any FROM of choir link.
+    /// One input each: any FROM of choir link, or stave://NAME.
     #[arg(required = true)]
     pub inputs: Vec<String>,
+    /// Put an input on air by typing its number; two numbers: that on air, this next; 0 for none.
+    #[arg(long, conflicts_with = "cycle")]
+    pub desk: bool,
+    /// Put one after the other on air, each for this time.
+    #[arg(long, value_parser = duration, value_name = "TIME")]
+    pub cycle: Option<Duration>,
+    #[command(flatten)]
+    pub lan: LanArgs,
     /// End by itself after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,

@@ -43,7 +43,7 @@ pub fn sheet(net: &str) -> Result<Sheet, Failure> {
     let text = SHEET.replace(PREFIX, net);
     let (sheet, findings) = read_sheet(&text);
     let mut sheet = sheet.ok_or_else(|| Failure::new(FAILED, format!("the demo's own sheet has errors: {findings:?}")))?;
-    give_passphrase(&mut sheet);
+    regatta::give_secrets(&mut sheet, net);
     Ok(sheet)
 }
 
@@ -51,11 +51,4 @@ pub fn sheet(net: &str) -> Result<Sheet, Failure> {
 pub fn claim_name(net: &str) -> PathBuf {
     let plain = net == PREFIX;
     PathBuf::from(if plain { "regatta-demo".to_owned() } else { format!("regatta-demo-{}", net.replace('.', "-")) })
-}
-
-fn give_passphrase(sheet: &mut Sheet) {
-    let links = sheet.lines.iter_mut().map(|l| &mut l.from).chain(sheet.feeds.iter_mut().flat_map(|f| f.to.iter_mut()));
-    for link in links {
-        regatta::give_passphrase(link);
-    }
 }

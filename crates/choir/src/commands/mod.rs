@@ -17,6 +17,7 @@ pub mod path;
 pub mod ptz;
 pub mod run;
 pub mod sim;
+pub mod stave;
 
 use crate::{
     args::Args,

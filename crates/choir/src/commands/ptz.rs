@@ -1,39 +1,71 @@
 //! `choir ptz`: presets, moves, and the live panel.
 
-use super::{device::Opened, interrupted, read_text, replace_text};
+use super::{device::Opened, folder_of, interrupted, load, read_text, read_url, replace_text, stave::seeker, which_sheet};
 use crate::{
     args::{MoveArgs, PtzAction, PtzArgs},
     exit::{Failure, USAGE},
     live,
     output::tables::{digits, table},
 };
-use choir_core::{device::PresetView, sheet::set_preset_name};
+use choir_core::{device::PresetView, link::Link, sheet::set_preset_name, stave::StaveSettings};
 use choir_net::{
     device::{DeviceError, credentials_of},
+    port::Stop,
     ptz::{Position, Ptz, PtzError},
+    stave::{NamedCamera, Node},
 };
 use choir_proto::visca::Drive;
 use std::{
     io::{IsTerminal, stdout},
-    path::Path,
+    path::{Path, PathBuf},
 };
 
 pub async fn run(args: PtzArgs) -> Result<(), Failure> {
-    let opened = Opened::at(args.sheet.sheet.as_deref())?;
-    let device = opened.device(&args.name)?;
     if args.action.is_none() && !stdout().is_terminal() {
         return Err(Failure::new(USAGE, "the live panel needs a terminal: name what to do, like goto 3 (see --help)"));
     }
-    let credentials = credentials_of(&device, &opened.base).map_err(DeviceError::from)?;
-    let by = args.by.unwrap_or(device.control);
-    let ptz = Ptz::open(&device, by, credentials).await?;
+    let (end, stop) = Stop::new();
+    let (ptz, sheet, node) = if args.name.starts_with("stave:") {
+        let (ptz, node) = by_name(&args, &stop).await?;
+        (ptz, None, Some(node))
+    } else {
+        let opened = Opened::at(args.sheet.sheet.as_deref())?;
+        let device = opened.device(&args.name)?;
+        let credentials = credentials_of(&device, &opened.base).map_err(DeviceError::from)?;
+        (Ptz::open(&device, args.by.unwrap_or(device.control), credentials).await?, Some(opened.path), None)
+    };
+    let done = steer(ptz, args, sheet.as_deref()).await;
+    if let Some(node) = node {
+        let _ = end.send(true);
+        node.ended().await;
+    }
+    done
+}
+
+/// A camera by the name of its source, on the LAN as the sheet says.
+async fn by_name(args: &PtzArgs, stop: &Stop) -> Result<(Ptz, Node), Failure> {
+    let Link::Stave(link) = read_url(&args.name)? else { return Err(Failure::told(USAGE)) };
+    if args.by.is_some() {
+        return Err(Failure::new(USAGE, "--by goes with a device: what is steered by name is steered as its own machine does it"));
+    }
+    let named = args.sheet.sheet.is_some() || std::env::var_os("CHOIR_SHEET").is_some();
+    let (settings, base) = match named.then(|| which_sheet(args.sheet.sheet.as_deref())).transpose()? {
+        Some(path) => (load(&path, false)?.stave, folder_of(&path).to_owned()),
+        None => (StaveSettings::default(), PathBuf::from(".")),
+    };
+    let node = seeker(&settings, &base, "ptz", stop).await?;
+    let camera = NamedCamera::seek(&node, link, settings.sources, settings.address, stop);
+    Ok((Ptz::by_name(camera), node))
+}
+
+async fn steer(ptz: Ptz, args: PtzArgs, sheet: Option<&Path>) -> Result<(), Failure> {
     let Some(action) = args.action else { return live::ptz::run(ptz).await };
     match action {
         PtzAction::Goto { preset } => {
             let at = ptz.goto(&preset).await?;
             say(args.json, &at, format!("{}: going to preset {}", args.name, preset_words(&at)));
         }
-        PtzAction::Store { preset, name } => store(&ptz, &opened.path, &preset, name.as_deref(), args.json).await?,
+        PtzAction::Store { preset, name } => store(&ptz, sheet, &preset, name.as_deref(), args.json).await?,
         PtzAction::List => list(&ptz.list().await?, &ptz, args.json),
         PtzAction::Home => {
             ptz.home().await?;
@@ -74,10 +106,10 @@ fn position_words(name: &str, p: &Position) -> String {
     format!("{name}: pan {}, tilt {}{unit}, zoom {} of 1{moving}", digits(p.pan), digits(p.tilt), digits(p.zoom))
 }
 
-async fn store(ptz: &Ptz, path: &Path, preset: &str, name: Option<&str>, json: bool) -> Result<(), Failure> {
+async fn store(ptz: &Ptz, sheet: Option<&Path>, preset: &str, name: Option<&str>, json: bool) -> Result<(), Failure> {
     let at = ptz.store(preset, name).await?;
     if ptz.names_in_sheet()
-        && let (Some(preset_name), Ok(number)) = (name, at.number.parse())
+        && let (Some(path), Some(preset_name), Ok(number)) = (sheet, name, at.number.parse())
     {
         let after = set_preset_name(&read_text(path)?, ptz.name(), number, preset_name);
         let after = after.map_err(|e| Failure::new(crate::exit::FAILED, format!("stored as {}, but {e}", at.number)))?;

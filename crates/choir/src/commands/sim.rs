@@ -1,26 +1,28 @@
 //! `choir sim`: each stand-in by itself.
 
-use super::{read_url, until_stopped};
+use super::{read_url, stave::seeker, until_stopped};
 use crate::{
     args::{CameraArgs, PathArgs, Sim, SimArgs, SimDeviceArgs, SwitcherArgs},
     exit::{FAILED, Failure, SYSTEM, USAGE},
     output::tables,
 };
 use choir_core::{
-    link::{DEFAULT_LATENCY, FileLink, Link},
+    link::{DEFAULT_LATENCY, FileLink, Link, stave_name_problem},
     secret::{Secret, SecretText},
+    stave::StaveSettings,
     units::Bitrate,
 };
 use choir_net::{port::Stop, secrets};
 use choir_path::{Faults, PathStats};
 use choir_proto::rtsp::Credentials;
 use choir_sim::{
-    camera::{self, CameraSettings, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE},
+    camera::{self, CameraSettings, NamedCameraSettings, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE},
     device as sim_device,
     relay::{self, RelaySettings},
-    switcher,
+    switcher::{self, Desk},
 };
 use std::{net::SocketAddr, path::Path, sync::atomic::Ordering, time::Duration};
+use tokio::io::{AsyncBufReadExt, BufReader};
 
 pub async fn run(args: SimArgs) -> Result<(), Failure> {
     match args.what {
@@ -41,6 +43,12 @@ struct Kind {
 }
 
 async fn camera(args: CameraArgs, kind: Kind) -> Result<(), Failure> {
+    if let Some(name) = &args.stave {
+        return named(&args, &kind, name).await;
+    }
+    if args.sub.is_some() && args.serve.is_none() {
+        return Err(Failure::new(USAGE, "--sub goes with --serve or --stave"));
+    }
     if let Some(listen) = args.serve {
         return served(&args, &kind, listen).await;
     }
@@ -72,6 +80,46 @@ fn settings(args: &CameraArgs, kind: &Kind, to: Link) -> CameraSettings {
         latency: kind.latency,
         ..CameraSettings::new(args.name.clone(), to)
     }
+}
+
+/// A camera that offers itself by name.
+async fn named(args: &CameraArgs, kind: &Kind, name: &str) -> Result<(), Failure> {
+    if let Some(why) = stave_name_problem(name) {
+        return Err(Failure::new(USAGE, format!("\"{name}\" is no name for a source: {why}")));
+    }
+    let (lan, base) = args.lan.at_home()?;
+    // Each camera is a machine of its own.
+    let machine = Some(lan.machine.clone().filter(|_| args.name == "camera").unwrap_or_else(|| args.name.clone()));
+    let settings = NamedCameraSettings {
+        name: name.to_owned(),
+        lan: StaveSettings { machine, port: None, ..lan },
+        base,
+        picture: settings(args, kind, Link::File(FileLink { path: None, repeat: false })),
+        intra: args.intra,
+        channels: args.channels,
+        sub: args.sub,
+        turns: true,
+    };
+    let (stop_it, stop) = Stop::new();
+    let camera = super::run::or_interrupted(camera::start_named(settings, stop)).await??;
+    eprintln!("{} is on the LAN at {}: stave://{}/{name}", args.name, camera.node.at(), camera.node.machine());
+    let mut tally = camera.tally();
+    let lamp = async {
+        while tally.changed().await.is_ok() {
+            let shown = *tally.borrow_and_update();
+            println!("tally: {}", shown.map_or("off", |t| t.words()));
+        }
+        std::future::pending::<()>().await;
+    };
+    tokio::select! {
+        () = until_stopped(args.for_time) => {}
+        () = lamp => {}
+    }
+    let (sent, (pan, tilt, zoom)) = (camera.status.look().packets, camera.looks());
+    let _ = stop_it.send(true);
+    camera.wait().await;
+    println!("{}: {sent} units sent, looks at pan {pan:.2}, tilt {tilt:.2}, zoom {zoom:.2}", args.name);
+    if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "nobody has taken it")) }
 }
 
 /// A camera that waits to be pulled.
@@ -133,22 +181,62 @@ async fn device(args: SimDeviceArgs) -> Result<(), Failure> {
 
 async fn switcher(args: SwitcherArgs) -> Result<(), Failure> {
     let (stop_it, stop) = Stop::new();
+    let links = args.inputs.iter().map(|url| read_url(url)).collect::<Result<Vec<_>, _>>()?;
+    let named = links.iter().any(|l| matches!(l, Link::Stave(_)));
+    let node = if named {
+        let (settings, base) = args.lan.at_home()?;
+        Some(seeker(&settings, &base, "switcher", &stop).await?)
+    } else {
+        None
+    };
     let mut inputs = Vec::new();
-    for (n, url) in args.inputs.iter().enumerate() {
-        let link = read_url(url)?;
+    for (n, link) in links.iter().enumerate() {
         let name = format!("input-{}", n + 1);
-        inputs.push(switcher::open_input(&name, &link, DEFAULT_LATENCY, None, &stop).await?);
-        eprintln!("{name} waits at {}", choir_core::link::show_url(&link));
+        inputs.push(switcher::open_input(&name, link, DEFAULT_LATENCY, None, node.as_ref(), &stop).await?);
+        eprintln!("{name} waits at {}", choir_core::link::show_url(link));
     }
-    until_stopped(args.for_time).await;
+    let desk = Desk::over(inputs.clone());
+    tokio::select! {
+        () = until_stopped(args.for_time) => {}
+        () = typed(&desk, inputs.len()), if args.desk => {}
+        () = cycled(&desk, args.cycle, &stop), if args.cycle.is_some() => {}
+    }
     let views: Vec<_> = inputs.iter().map(|i| i.view()).collect();
     let _ = stop_it.send(true);
+    if let Some(node) = node {
+        node.ended().await;
+    }
     if args.json {
         println!("{}", serde_json::to_string_pretty(&views).unwrap_or_default());
     } else {
         print!("{}", tables::inputs(&views));
     }
     if views.iter().any(|v| v.frames > 0) { Ok(()) } else { Err(Failure::new(FAILED, "no picture reached any input")) }
+}
+
+async fn cycled(desk: &Desk, every: Option<Duration>, stop: &Stop) {
+    if let Some(every) = every {
+        desk.cycle(every, stop.clone()).await;
+    }
+}
+
+/// Takes inputs as they are typed. Never ends: whoever closes standard input only types no more.
+async fn typed(desk: &Desk, count: usize) {
+    let mut lines = BufReader::new(tokio::io::stdin()).lines();
+    eprintln!("type a number from 1 to {count} to put that input on air, a second one behind it to be next, 0 for none");
+    while let Ok(Some(line)) = lines.next_line().await {
+        let numbers: Option<Vec<usize>> = line.split_whitespace().map(|w| w.parse().ok().filter(|n| *n <= count)).collect();
+        match numbers.as_deref() {
+            Some([on_air]) => desk.show(on_air.checked_sub(1), None),
+            Some([on_air, next]) => desk.show(on_air.checked_sub(1), next.checked_sub(1)),
+            _ => {
+                eprintln!("\"{}\": write one or two numbers from 0 to {count}", line.trim());
+                continue;
+            }
+        }
+        eprintln!("taken");
+    }
+    std::future::pending::<()>().await;
 }
 
 async fn path(args: PathArgs) -> Result<(), Failure> {

@@ -3,7 +3,7 @@
 use super::{
     app::App,
     draw::section,
-    lines::{Column, headroom, number, visible},
+    lines::{Column, headroom, number, tally, visible},
 };
 use crate::output::tables::loss;
 use choir_core::{
@@ -37,6 +37,7 @@ const COLUMNS: &[Column<Out>] = &[
         from: 0,
         cell: |a, o| (o.out.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(o.out.state)),
     },
+    Column { head: "tally", width: 6, from: 90, cell: |a, o| tally(a, o.feed.tally) },
     Column { head: "     rate", width: 10, from: 0, cell: |_, o| plain(format!("{:>9}", Bitrate(o.out.rate_bps).to_string())) },
     Column { head: "carries", width: 20, from: 145, cell: carries },
     Column { head: "carries", width: 16, from: 0, cell: carries },

@@ -9,7 +9,7 @@ use crate::output::tables::{digits, loss, picture};
 use choir_core::{
     health::State,
     units::{Bitrate, say_duration},
-    view::{LineView, LinkView},
+    view::{LineView, LinkView, TallyView},
 };
 use ratatui::{
     Frame,
@@ -46,14 +46,25 @@ pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
     (format!("{left:4.0} of {of:<4.0}{bar}"), style)
 }
 
+/// What receivers show, in a word.
+pub fn tally(app: &App, tally: Option<TallyView>) -> (String, Style) {
+    (tally.map_or("-", TallyView::words).to_owned(), app.theme.tally(tally))
+}
+
+/// The name; where there is no room for a word, its look says what is on air.
+fn name(app: &App, l: &LineView) -> (String, Style) {
+    (l.name.clone(), l.tally.map_or_else(Style::new, |t| app.theme.tally(Some(t))))
+}
+
 const COLUMNS: &[Column<LineView>] = &[
-    Column { head: "line", width: 17, from: 0, cell: |_, l| plain(l.name.clone()) },
+    Column { head: "line", width: 17, from: 0, cell: name },
     Column {
         head: "state",
         width: 9,
         from: 0,
         cell: |a, l| (l.link.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(l.link.state)),
     },
+    Column { head: "tally", width: 6, from: 90, cell: |a, l| tally(a, l.tally) },
     Column { head: "     rate", width: 10, from: 0, cell: |_, l| plain(format!("{:>9}", Bitrate(l.link.rate_bps).to_string())) },
     Column { head: "last 10 s", width: 10, from: 120, cell: |a, l| (rate_spark(l, 10), a.theme.chart()) },
     Column { head: "rtt ms", width: 6, from: 0, cell: |_, l| plain(format!("{:>6}", number(l.link.rtt_ms))) },
@@ -162,7 +173,8 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
         fact("latency", format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or(0.0)));
     }
     fact("packets", format!("{} came, {} lost, {} recovered, {} missing", k.packets, k.lost, k.recovered, k.missing));
-    fact("on feeds", if l.feeds.is_empty() { "none".into() } else { l.feeds.join(", ") });
+    let feeds = if l.feeds.is_empty() { "none".into() } else { l.feeds.join(", ") };
+    fact("on feeds", l.tally.map_or_else(|| feeds.clone(), |t| format!("{feeds}; {} at a receiver", t.words())));
     rows
 }
 

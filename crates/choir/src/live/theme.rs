@@ -1,7 +1,10 @@
 //! Colours, and what stands in for them where there are none.
 
 use crate::output::palette::{self, Rgb};
-use choir_core::{health::State, view::EventGrade};
+use choir_core::{
+    health::State,
+    view::{EventGrade, TallyView},
+};
 use ratatui::style::{Color, Modifier, Style};
 
 const fn rgb((r, g, b): Rgb) -> Color {
@@ -47,6 +50,15 @@ impl Theme {
             EventGrade::Good => self.state(Some(State::Steady)),
             EventGrade::Warning => self.fg(rgb(palette::WARNING)),
             EventGrade::Trouble => self.fg(rgb(palette::BAD)).add_modifier(Modifier::BOLD),
+        }
+    }
+
+    /// What receivers show: the word says what the colour says.
+    pub fn tally(self, tally: Option<TallyView>) -> Style {
+        match tally {
+            Some(TallyView::OnAir) => self.fg(rgb(palette::BAD)).add_modifier(Modifier::BOLD | Modifier::REVERSED),
+            Some(TallyView::Next) => self.fg(rgb(palette::GOOD)).add_modifier(Modifier::BOLD),
+            None => self.quiet(),
         }
     }
 

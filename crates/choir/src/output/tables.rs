@@ -2,7 +2,7 @@
 
 use choir_core::{
     units::{Bitrate, say_duration, say_rate, say_size},
-    view::{InputView, LinkView, MediaView, ShowView},
+    view::{InputView, LinkView, MediaView, ShowView, TallyView},
 };
 use std::{fmt::Write, io::IsTerminal, time::Duration};
 use unicode_width::UnicodeWidthStr;
@@ -89,6 +89,10 @@ pub fn picture(m: &MediaView) -> String {
     text
 }
 
+fn tally(t: Option<TallyView>) -> String {
+    or_dash(t.map(|t| t.words().to_owned()))
+}
+
 fn since(l: &LinkView, now: u64) -> String {
     or_dash(l.up_since_ms.map(|t| say_duration(Duration::from_millis(now.saturating_sub(t)))))
 }
@@ -102,6 +106,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
     let heads = [
         "line",
         "state",
+        "tally",
         ">rate",
         ">rtt ms",
         ">loss %",
@@ -121,6 +126,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
             vec![
                 l.name.clone(),
                 state(k),
+                tally(l.tally),
                 Bitrate(k.rate_bps).to_string(),
                 ms(k.rtt_ms),
                 loss(k),
@@ -144,7 +150,8 @@ pub fn show(v: &ShowView, width: usize) -> String {
             let _ = writeln!(out, "{:name_width$}  {how}", "");
         }
     }
-    let heads = ["feed", "state", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "how"];
+    let heads =
+        ["feed", "state", "tally", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "how"];
     let rows: Vec<Vec<String>> = v
         .feeds
         .iter()
@@ -153,6 +160,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
                 vec![
                     f.name.clone(),
                     state(o),
+                    tally(f.tally),
                     Bitrate(o.rate_bps).to_string(),
                     f.next.as_ref().map_or_else(|| f.line.clone(), |n| format!("{} (next: {n})", f.line)),
                     o.paste.first().cloned().unwrap_or_else(|| o.url.split(['?', '#']).next().unwrap_or_default().to_owned()),
@@ -189,12 +197,13 @@ pub fn fit(heads: &[&str], rows: &[Vec<String>], width: usize) -> String {
 
 /// What a switcher's inputs measured.
 pub fn inputs(views: &[InputView]) -> String {
-    let heads = ["switcher input", ">rate", ">frames", ">missing", "size", ">delay ms: least", ">median", ">most"];
+    let heads = ["switcher input", "tally", ">rate", ">frames", ">missing", "size", ">delay ms: least", ">median", ">most"];
     let rows: Vec<Vec<String>> = views
         .iter()
         .map(|i| {
             vec![
                 i.name.clone(),
+                tally(i.tally),
                 Bitrate(i.rate_bps).to_string(),
                 i.frames.to_string(),
                 i.frames_missing.to_string(),
