@@ -9,7 +9,7 @@ use crate::{lock, port::Stop};
 use choir_core::health::Fault;
 use choir_proto::stave::{Catalogue, ListenerEvent, NodeEntry, SourceOffer, same_name};
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     net::SocketAddr,
     sync::{Arc, Mutex},
     time::{Duration, Instant},
@@ -25,6 +25,8 @@ const NODES_MAX: usize = 256;
 const BELIEVED: Duration = Duration::from_secs(16);
 /// Addresses of one node that are kept.
 const PLACES_MAX: usize = 8;
+/// Names of other groups that are kept.
+const STRANGERS: usize = 16;
 /// Before another address of a node is called.
 const ELSEWHERE: Duration = Duration::from_millis(50);
 /// Between two calls of a node that is not there.
@@ -103,6 +105,8 @@ struct Inner {
     known: Mutex<BTreeMap<String, Known>>,
     bell: watch::Sender<u64>,
     renamed: watch::Sender<Option<String>>,
+    /// Other groups that were heard of.
+    strangers: Mutex<BTreeSet<String>>,
     /// Interfaces by which it seeks; `None` where it does not.
     interfaces: Option<watch::Receiver<usize>>,
     tasks: Mutex<Vec<JoinHandle<()>>>,
@@ -133,6 +137,7 @@ impl Roster {
             known: Mutex::default(),
             bell: watch::channel(0).0,
             renamed: renamed.clone(),
+            strangers: Mutex::default(),
             interfaces: ways.lan.map(|_| interfaces.1),
             tasks: Mutex::default(),
         };
@@ -161,7 +166,11 @@ impl Roster {
                     () = end.wait() => break,
                 };
                 let Some(h) = h else { break };
-                if h.entry.node == own_node || h.entry.group != caller.group() {
+                if h.entry.group != caller.group() {
+                    me.note_stranger(&h.entry.group);
+                    continue;
+                }
+                if h.entry.node == own_node {
                     continue;
                 }
                 if h.leaving {
@@ -196,6 +205,19 @@ impl Roster {
     #[must_use]
     pub fn renamed(&self) -> watch::Receiver<Option<String>> {
         self.0.renamed.subscribe()
+    }
+
+    fn note_stranger(&self, group: &str) {
+        let mut strangers = lock(&self.0.strangers);
+        if strangers.len() < STRANGERS {
+            strangers.insert(super::plain_name(group));
+        }
+    }
+
+    /// Other groups that were heard of on these networks.
+    #[must_use]
+    pub fn other_groups(&self) -> Vec<String> {
+        lock(&self.0.strangers).iter().cloned().collect()
     }
 
     /// True when names are sought by multicast, but no interface is up to do it by.

@@ -17,6 +17,7 @@ use bytes::{Bytes, BytesMut};
 use choir_core::{
     health::{Contact, Fault},
     link::StaveLink,
+    spelling::nearest,
     view::TallyView,
 };
 use choir_proto::{
@@ -162,10 +163,19 @@ impl Taker {
             .collect();
         let seen = known.iter().filter(|k| matches!(k.state, NodeState::Open(_))).count();
         let whose = link.machine.as_ref().map_or_else(String::new, |m| format!(" of machine \"{m}\""));
+        let seen_none = seen == 0;
         let seen = if roster.has_no_network() { "no network interface is up".into() } else { format!("{seen} seen") };
+        let names: Vec<String> = known.iter().filter(of_machine).flat_map(|k| k.sources()).map(|s| plain_name(&s.name)).collect();
         let mut why = format!("no machine offers \"{}\"{whose} yet ({seen})", link.name);
+        if let Some(near) = nearest(&link.name, names.iter().map(String::as_str)) {
+            why = format!("{why}; there is \"{near}\"");
+        }
         if let Some(first) = shut.first() {
             why = format!("{why}; not seen into: {first}");
+        }
+        let groups = roster.other_groups();
+        if seen_none && !groups.is_empty() {
+            why = format!("{why}; other groups are here: {}", groups.join(", "));
         }
         Err(why)
     }

@@ -5,7 +5,7 @@ use super::{
     roster::{Known, NodeState, Roster},
 };
 use choir_core::view::{NameView, NamedStreamView, NodeView};
-use choir_proto::stave::StreamOffer;
+use choir_proto::stave::{SourceOffer, StreamOffer};
 
 impl Roster {
     /// All nodes with their names.
@@ -21,7 +21,13 @@ fn node(k: &Known) -> NodeView {
         NodeState::Calling => (false, "being called".into(), String::new()),
         NodeState::Closed(_, why) => (false, why.clone(), String::new()),
     };
-    let names = k.sources().iter().map(|s| NameView {
+    let mut names: Vec<NameView> = k.sources().iter().map(name).collect();
+    names.sort_by(|a, b| a.name.cmp(&b.name));
+    NodeView { machine: k.entry.machine.clone(), at: k.at.to_string(), open, why, secured, names }
+}
+
+fn name(s: &SourceOffer) -> NameView {
+    NameView {
         name: s.name.clone(),
         carries: s.carries.clone(),
         viewers: s.viewers,
@@ -29,8 +35,7 @@ fn node(k: &Known) -> NodeView {
         steered: s.camera,
         multicast: s.multicast,
         streams: s.streams.iter().map(stream).collect(),
-    });
-    NodeView { machine: k.entry.machine.clone(), at: k.at.to_string(), open, why, secured, names: names.collect() }
+    }
 }
 
 fn stream(s: &StreamOffer) -> NamedStreamView {

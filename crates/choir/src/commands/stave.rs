@@ -80,7 +80,7 @@ async fn list(args: ListArgs) -> Result<(), Failure> {
         until_stopped(Some(args.for_time)).await;
     }
     let nodes = roster.view();
-    let alone = roster.has_no_network();
+    let (alone, groups) = (roster.has_no_network(), roster.other_groups());
     let _ = end.send(true);
     node.ended().await;
     if args.json {
@@ -92,8 +92,15 @@ async fn list(args: ListArgs) -> Result<(), Failure> {
     if nodes.iter().any(|n| !n.names.is_empty()) {
         return Ok(());
     }
-    let why = if alone { "no network interface is up: name one of this machine's addresses with --on" } else { "nobody offers a name" };
-    Err(Failure::new(FAILED, why))
+    let others = || format!("nobody of this group offers a name; other groups are here: {}", groups.join(", "));
+    Err(Failure::new(
+        FAILED,
+        match (alone, groups.is_empty()) {
+            (true, _) => "no network interface is up: name one of this machine's addresses with --on".into(),
+            (false, false) => others(),
+            (false, true) => "nobody offers a name".to_owned(),
+        },
+    ))
 }
 
 /// Machines that are there and are not seen into.

@@ -6,6 +6,7 @@ mod devices;
 mod lan;
 mod links;
 mod live;
+mod names;
 mod namespaces;
 mod place;
 mod sheets;
@@ -20,6 +21,7 @@ const COMMANDS: &[&str] = &[
     "find",
     "device",
     "ptz",
+    "stave",
     "inspect",
     "check",
     "new",
@@ -41,7 +43,7 @@ const COMMANDS: &[&str] = &[
     "completions",
 ];
 /// One word, or a level above others.
-const WITHOUT_EXAMPLES: &[&str] = &["watch", "hold", "release", "stop", "sim", "completions"];
+const WITHOUT_EXAMPLES: &[&str] = &["stave", "watch", "hold", "release", "stop", "sim", "completions"];
 
 #[test]
 fn help_names_every_command_and_exit_code_and_needs_nothing() {
@@ -62,7 +64,7 @@ fn check_tells_all_mistakes_and_its_exit_code_says_so() {
     let place = Place::new();
     let demo = place.write("regatta.toml", include_str!("../../../../demo/regatta.toml"));
     let out = place.run(&["check", &demo]);
-    assert_eq!((out.code, out.stdout.contains("nothing wrong; 5 lines, 5 feeds and 2 devices")), (0, true), "{}", out.stdout);
+    assert_eq!((out.code, out.stdout.contains("nothing wrong; 6 lines, 5 feeds and 2 devices")), (0, true), "{}", out.stdout);
     assert!(out.stderr.contains("not judged") && out.stderr.contains("REGATTA_BICYCLE"), "{}", out.stderr);
     let bad = place.write("bad.toml", "[show]\nname = \"x\"\n[[line]]\nname = \"a\"\nfrom = { mode = \"listner\", port = 0 }\n");
     let out = place.run(&["check", &bad]);

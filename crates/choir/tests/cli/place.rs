@@ -2,7 +2,7 @@
 
 use std::{
     fs,
-    io::{BufRead, BufReader, Read},
+    io::{BufRead, BufReader, Read, Write},
     net::UdpSocket,
     path::PathBuf,
     process::{Child, Command, Stdio},
@@ -73,6 +73,7 @@ impl Place {
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(CHOIR);
         command.args(args).current_dir(self.dir.path()).env("CHOIR_RUNTIME_DIR", self.dir.path().join("runtime")).env("NO_COLOR", "1");
+        command.env("CHOIR_STATE_DIR", self.dir.path().join("state"));
         command.stdin(Stdio::null()).envs(self.vars.iter().copied());
         command
     }
@@ -139,6 +140,11 @@ impl Running {
         let stderr = BufReader::new(child.stderr.take().expect("stderr"));
         std::thread::spawn(move || stderr.lines().map_while(Result::ok).try_for_each(|l| tx.send(l)));
         Self { child, lines, seen: Vec::new() }
+    }
+
+    /// Types into it; it must have been started with a pipe.
+    pub fn types(&mut self, text: &str) {
+        self.child.stdin.as_mut().expect("a pipe").write_all(text.as_bytes()).expect("typed");
     }
 
     pub fn id(&self) -> u32 {

@@ -129,12 +129,23 @@ fn demo_is_steady() {
         let (said, measured) = (feed["delay_to_input_ms"].as_f64().unwrap_or(0.0), input["delay_ms"][1].as_f64().unwrap_or(0.0));
         assert!((said - measured).abs() < 60.0, "the delay told is {said} ms, the switcher measured {measured} ms");
     }
+    // What the desk takes by name comes as the line does, and it tells what it shows of it.
+    for (input, line) in [(5, 0), (6, 2), (7, 4)] {
+        let (input, line) = (&view["inputs"][input], &view["lines"][line]);
+        assert!(input["frames_missing"] == 0 && input["frames"].as_u64() > Some(100), "{input}");
+        let (there, here) = (input["delay_ms"][1].as_f64().unwrap_or(0.0), line["delay_ms"].as_f64().unwrap_or(0.0));
+        assert!((there - here).abs() < 60.0, "{here} ms here, {there} ms at the desk");
+        assert_eq!((&input["tally"], input["tally"].is_null()), (&line["tally"], line["tally"].is_null()), "{input} {line:#}");
+    }
+    let tallies: Vec<_> = view["lines"].as_array().into_iter().flatten().filter_map(|l| l["tally"].as_str()).collect();
+    assert!(tallies.len() == 2 && tallies.contains(&"on-air") && tallies.contains(&"next"), "{tallies:?}");
     let secured: Vec<_> = view["lines"].as_array().into_iter().flatten().map(|l| l["link"]["encryption"].clone()).collect();
-    assert_eq!(secured, ["none", "none", "clear", "AES-256 secured", "AES-128 secured"]);
+    assert_eq!(secured, ["none", "none", "clear", "AES-256 secured", "AES-128 secured", "TLS 1.3"]);
     let how = |n: usize| view["lines"][n]["link"]["how"].as_str().unwrap_or_default().to_owned();
     assert_eq!([how(0), how(1)], ["RTP by UDP, Digest with MD5", "RTP by TCP, Digest with MD5"]);
     let seen: Vec<_> = view["lines"].as_array().into_iter().flatten().map(|l| l["media"]["codec"].clone()).collect();
-    assert_eq!(seen, ["H.264", "H.264", "H.264", "H.265", "H.264"]);
+    assert_eq!(seen, ["H.264", "H.264", "H.264", "H.265", "H.264", "H.264"]);
+    assert_eq!(view["lines"][5]["media"]["audio"], "PCM (ST 302) 48 kHz stereo");
     assert_eq!(view["feeds"][0]["outs"][0]["paste"][0], "rtsp://127.77.0.1:8554/boathouse-1");
 }
 
