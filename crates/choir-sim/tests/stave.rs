@@ -3,21 +3,29 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use choir_core::{
-    link::{Link, parse_url},
+    link::{FileLink, Link, parse_url},
     sheet::{Sheet, read_sheet},
+    stave::StaveSettings,
+    units::Bitrate,
     view::{ShowView, TallyView},
 };
 use choir_net::{
     port::{LinkStatus, Outlet, Stop},
     show::Show,
     stave::{
-        Directory, Identity, Known, LanPlan, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan, Ways, serve_directory,
-        spawn_take,
+        Directory, Identity, Known, LanPlan, NamedCamera, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan, Ways,
+        serve_directory, spawn_take,
     },
     still::Still,
 };
-use choir_proto::stave::{CameraVerb, Grade, Track};
-use choir_sim::camera::{Camera, CameraSettings, start};
+use choir_proto::{
+    rtsp::Credentials,
+    stave::{CameraVerb, Grade, Track},
+};
+use choir_sim::{
+    camera::{Camera, CameraSettings, NamedCameraSettings, start, start_named},
+    device,
+};
 use std::{
     net::{Ipv4Addr, SocketAddr, UdpSocket},
     path::Path,
@@ -341,5 +349,154 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
         assert!(!told.done && told.why == "it is at its end", "{told:?}");
         let told = timeout(PATIENCE, order("Start Pontoon", CameraVerb::Home)).await.unwrap().unwrap();
         assert!(!told.done && told.why.contains("not steered by name"), "{told:?}");
+    });
+}
+
+fn lan(machine: &str, ip: Ipv4Addr) -> StaveSettings {
+    StaveSettings { machine: Some(machine.into()), group: group(ip.octets()[1]), address: Some(ip.into()), ..StaveSettings::default() }
+}
+
+#[test]
+fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
+    run(async {
+        let (end, stop) = Stop::new();
+        let nowhere = Link::File(FileLink { path: None, repeat: false });
+        let picture =
+            CameraSettings { size: (320, 180), keyframe: 0.4, bitrate: Bitrate(1_000_000), ..CameraSettings::new("dock", nowhere) };
+        let settings = NamedCameraSettings {
+            name: "Winners Dock".into(),
+            lan: lan("dock", [127, 57, 0, 1].into()),
+            base: ".".into(),
+            picture,
+            intra: Some(Bitrate(8_000_000)),
+            channels: 16,
+            sub: Some((160, 96)),
+            turns: false,
+        };
+        let camera = start_named(settings, stop.clone()).await.unwrap();
+        let node = Node::start(node_plan("desk", [127, 57, 0, 3].into(), None), &stop).await.unwrap();
+        node.seek(Ways { lan: Some(LanPlan::by(Some([127, 57, 0, 3].into()))), ..Ways::default() }, &stop);
+        let url = |query: &str| format!("stave://{}/winners dock{query}", camera.node.at());
+        for (query, grade, keyframes) in [("", "intra", true), ("?grade=long-gop", "long-gop", false), ("?grade=sub", "sub", false)] {
+            let (quit, gone) = Stop::new();
+            let (status, mut units) = taking(&node, &url(query), &gone);
+            let (mut all_keys, mut pictures, mut sound) = (true, 0, 0);
+            let mut last: Option<i64> = None;
+            while pictures < 20 || sound < 20 {
+                let u = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+                match u.head.track {
+                    Track::Picture => {
+                        pictures += 1;
+                        all_keys &= u.head.keyframe;
+                        assert!(last.is_none_or(|l| u.head.pts > l) && u.head.timecode.is_some());
+                        last = Some(u.head.pts);
+                    }
+                    // A fortieth of a second of 24 bits in 16 channels, or an AAC frame.
+                    Track::Sound if grade == "intra" => {
+                        sound += 1;
+                        assert_eq!(u.data.data.len(), 1920 * 16 * 3);
+                    }
+                    Track::Sound => sound += usize::from(u.data.data[0] == 0xFF),
+                    Track::Facts => {}
+                }
+            }
+            assert_eq!(all_keys, keyframes, "{grade}");
+            let how = status.look().how.unwrap_or_default();
+            assert!(how.starts_with(&format!("{grade} from dock")), "{how}");
+            let _ = quit.send(true);
+        }
+        // In a show the first eight channels go on, which is told; what it shows lights the lamp.
+        let text = format!(
+            "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"jury\"\naddress = \"127.57.0.2\"\ngroup = \"{}\"\n\
+             [[line]]\nname = \"dock\"\nfrom = \"stave://dock/Winners Dock\"\n[[feed]]\nname = \"on\"\nline = \"dock\"\nstave = \"Dock Again\"\n",
+            group(57)
+        );
+        let show = Show::start(&read_sheet(&text).0.unwrap(), Path::new(".")).await.unwrap();
+        let view =
+            until(&show, "pictures with sound", |v| v.lines[0].media.size == Some((320, 180)) && v.lines[0].media.audio.is_some()).await;
+        assert_eq!(view.lines[0].media.audio.as_deref(), Some("PCM (ST 302) 48 kHz 8 channels"));
+        assert!(view.events.iter().any(|e| e.text.contains("16 channels: a transport stream carries the first 8")), "{:#?}", view.events);
+        let (status, mut again) = taking(&node, "stave://jury/Dock Again", &stop);
+        while timeout(PATIENCE, again.recv()).await.unwrap().unwrap().head.track != Track::Sound {}
+        let mut lamp = camera.tally();
+        status.set_tally(Some(TallyView::OnAir));
+        timeout(PATIENCE, lamp.wait_for(|t| *t == Some(TallyView::OnAir))).await.unwrap().unwrap();
+        // Gone without a word: dark again.
+        show.stop().await;
+        timeout(PATIENCE, lamp.wait_for(Option::is_none)).await.unwrap().unwrap();
+        let _ = end.send(true);
+        camera.wait().await;
+    });
+}
+
+#[test]
+fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves() {
+    run(async {
+        let (end, stop) = Stop::new();
+        let at = Ipv4Addr::new(127, 58, 0, 11);
+        let device =
+            device::start(device::Settings::ptz_camera("tower", at, Credentials::new("desk", "four oars")), stop.clone()).await.unwrap();
+        let stave = |machine: &str, n: u8| {
+            format!(
+                "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\naddress = \"127.58.0.{n}\"\ngroup = \"{}\"\n",
+                group(58)
+            )
+        };
+        let near = format!(
+            "{}[[device]]\nname = \"tower\"\naddress = \"{at}:8000\"\ncontrol = \"onvif\"\nuser = \"desk\"\npassword = \"four oars\"\n\
+             tally = \"visca\"\nmain = {{ line = \"tower\" }}\n[[line]]\nname = \"tower\"\nfrom = \"rtsp://desk:four%20oars@{at}:8554/main\"\n\
+             [[feed]]\nname = \"on\"\nline = \"tower\"\nstave = {{ name = \"Finish Tower\", steer = true }}\n",
+            stave("boathouse", 1)
+        );
+        let far = format!(
+            "{}[[line]]\nname = \"tower\"\nfrom = \"stave://Finish Tower\"\n[[feed]]\nname = \"on\"\nline = \"tower\"\n\
+             stave = {{ name = \"Tower For The Jury\", steer = true }}\n",
+            stave("jury", 2)
+        );
+        let near = Show::start(&read_sheet(&near).0.unwrap(), Path::new(".")).await.unwrap();
+        let far = Show::start(&read_sheet(&far).0.unwrap(), Path::new(".")).await.unwrap();
+        let node = Node::start(node_plan("desk", [127, 58, 0, 3].into(), None), &stop).await.unwrap();
+        node.seek(Ways { lan: Some(LanPlan::by(Some([127, 58, 0, 3].into()))), ..Ways::default() }, &stop);
+        let seek = |name: &str| {
+            let Link::Stave(wish) = link(&format!("stave://{name}")) else { panic!("no name") };
+            NamedCamera::seek(&node, wish, Vec::new(), None, &stop)
+        };
+        let camera = seek("Tower For The Jury");
+        // The first order waits until the names are known.
+        while camera.order(CameraVerb::Home).await.is_err() {}
+        let sweep = CameraVerb::Move { pan: 0.5, tilt: 0.0, zoom: 0.0, for_ms: 300 };
+        camera.order(sweep).await.unwrap();
+        let mut tick = tokio::time::interval(Duration::from_millis(10));
+        while device.turns() {
+            tick.tick().await;
+        }
+        let (pan, ..) = device.looks();
+        assert!((0.05..0.6).contains(&pan), "it moved for its time and stopped: {pan}");
+        let refused = camera.order(CameraVerb::Preset { number: 77 }).await.unwrap_err().to_string();
+        assert!(refused.contains("there is no preset \"77\""), "{refused}");
+        camera.order(CameraVerb::Home).await.unwrap();
+        while device.turns() {
+            tick.tick().await;
+        }
+        assert_eq!(device.looks().0, 0.0);
+        // Nobody asked for its pictures, and its lamp is dark; then a receiver shows it.
+        assert!(!device.tally());
+        let (status, mut units) = taking(&node, "stave://jury/Tower For The Jury", &stop);
+        timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+        status.set_tally(Some(TallyView::Next));
+        until(&near, "next", |v| v.lines[0].tally == Some(TallyView::Next)).await;
+        assert!(!device.tally(), "a lamp says what is on air, no more");
+        status.set_tally(Some(TallyView::OnAir));
+        until(&near, "on air", |v| v.lines[0].tally == Some(TallyView::OnAir)).await;
+        while !device.tally() {
+            tick.tick().await;
+        }
+        // A show that ends leaves no lamp lit, and no camera moving.
+        camera.order(CameraVerb::Move { pan: -0.2, tilt: 0.0, zoom: 0.0, for_ms: 10_000 }).await.unwrap();
+        near.stop().await;
+        assert!(!device.tally() && !device.turns());
+        far.stop().await;
+        let _ = end.send(true);
+        device.wait().await;
     });
 }

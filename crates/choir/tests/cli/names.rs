@@ -54,7 +54,10 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
     let on = lan("127.61.0.2");
     args.extend(on);
     let table = place.run(&args).stdout;
-    assert!(table.starts_with("name") && table.contains("Finish Tower") && table.contains("long-gop") && table.contains("steered"), "{table}");
+    assert!(
+        table.starts_with("name") && table.contains("Finish Tower") && table.contains("long-gop") && table.contains("steered"),
+        "{table}"
+    );
 
     // Without the key, and in another group.
     let (code, nodes, why) = list(&place, &["--on", "127.61.0.3", "--lan-group", &g, "--key-env", "OTHER"]);
@@ -83,7 +86,10 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
     let (code, text) = switcher.end();
     let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
     assert_eq!(code, 0, "{text}");
-    assert_eq!((inputs[0]["size"][0].as_u64(), inputs[1]["size"][0].as_u64(), inputs[0]["tally"].as_str()), (Some(320), Some(160), Some("on-air")));
+    assert_eq!(
+        (inputs[0]["size"][0].as_u64(), inputs[1]["size"][0].as_u64(), inputs[0]["tally"].as_str()),
+        (Some(320), Some(160), Some("on-air"))
+    );
 
     // By name it is steered.
     let sheet = place.write(

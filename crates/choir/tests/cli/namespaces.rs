@@ -89,8 +89,10 @@ fn a_name_is_followed_when_its_machine_changes_address_and_by_either_way_of_two(
     let Some(site) = site(&["10.77.0.21", "10.77.0.22"]) else { return };
     place.clip();
     let (tower, desk) = (&site.names[1], &site.names[2]);
-    let stave = |machine: &str| format!("[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\n[[line]]\nname = \"in\"\n");
-    let offers = format!("{}from = \"clip.ts?repeat\"\n[[feed]]\nname = \"out\"\nline = \"in\"\nstave = \"Finish Tower\"\n", stave("tower"));
+    let stave =
+        |machine: &str| format!("[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\n[[line]]\nname = \"in\"\n");
+    let offers =
+        format!("{}from = \"clip.ts?repeat\"\n[[feed]]\nname = \"out\"\nline = \"in\"\nstave = \"Finish Tower\"\n", stave("tower"));
     let offers = place.write("tower.toml", &offers);
     let takes = place.write("desk.toml", &format!("{}from = \"stave://Finish Tower\"\n", stave("desk")));
     // The receiver is there first, and its machine has no network yet.
