@@ -243,6 +243,11 @@ fn stream(subject: String, way: Way, wired: bool, parts: Parts) -> Stream {
     });
     let total_bps = (wire + again).round() as u64;
     let _ = write!(how, " = {}", Bitrate(total_bps));
+    if way == Way::Out
+        && let Link::Stave(name) = &link
+    {
+        how += if name.multicast.is_some() { ", once for all that hear its group" } else { " for each receiver" };
+    }
     Stream {
         subject,
         way,

@@ -3,9 +3,10 @@
 use crate::{
     advice::{USUAL_RATE, overhead_for},
     device::{AUDIO_INPUTS, Device, StreamWish},
-    link::{Link, Mode, RtspLink, SrtLink, opposite, show_url},
+    link::{Link, Mode, RtspLink, SrtLink, StaveLink, opposite, show_url},
     secret::{Secret, SecretText},
     sheet::{Expect, Feed, Line, Sheet},
+    stave::PORT as STAVE_PORT,
     units::{say_rate, say_size},
 };
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -64,8 +65,14 @@ pub fn far_of_feed(sheet: &Sheet, feed: &Feed, to: &Link) -> Option<Link> {
 /// The card of a line; `None` for a file, which has no far end.
 #[must_use]
 pub fn line_card(sheet: &Sheet, line: &Line, reveal: Option<Reveal<'_>>) -> Option<Card> {
+    let subject = format!("line {}", line.name);
+    if let Link::Stave(name) = &line.from {
+        let mut card = named(sheet, subject, line.title.clone(), name, true, reveal);
+        media(&mut card, &sheet.wanted(line), None);
+        return Some(card);
+    }
     let far = far_of_line(sheet, line)?;
-    let mut card = start(format!("line {}", line.name), line.title.clone(), &far, true, reveal);
+    let mut card = start(subject, line.title.clone(), &far, true, reveal);
     let wanted = sheet.wanted(line);
     let source = sheet.source_of(&line.name).map(|(_, _, wish)| wish);
     media(&mut card, &wanted, source);
@@ -82,8 +89,12 @@ pub fn line_card(sheet: &Sheet, line: &Line, reveal: Option<Reveal<'_>>) -> Opti
 pub fn feed_cards(sheet: &Sheet, feed: &Feed, reveal: Option<Reveal<'_>>) -> Vec<Card> {
     let mut cards = Vec::new();
     for to in &feed.to {
-        let Some(far) = far_of_feed(sheet, feed, to) else { continue };
-        let mut card = start(format!("feed {}", feed.name), feed.title.clone(), &far, false, reveal);
+        let (subject, title) = (format!("feed {}", feed.name), feed.title.clone());
+        let mut card = match (to, far_of_feed(sheet, feed, to)) {
+            (Link::Stave(name), _) => named(sheet, subject, title, name, false, reveal),
+            (_, Some(far)) => start(subject, title, &far, false, reveal),
+            (_, None) => continue,
+        };
         // What comes is only known when all its lines bring the same.
         if let [first, rest @ ..] = sheet.lines_of(feed).as_slice()
             && rest.iter().all(|l| sheet.wanted(l) == sheet.wanted(first))
@@ -146,6 +157,38 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
         Link::Stave(_) | Link::File(_) => {}
     }
     card.url = Some(far_url(far, reveal));
+    card
+}
+
+/// A name needs no address at the other end, but the group and its key. `offers`: the other end is the source.
+fn named(sheet: &Sheet, subject: String, title: String, link: &StaveLink, offers: bool, reveal: Option<Reveal<'_>>) -> Card {
+    let lan = &sheet.stave;
+    let task = if offers { "Offer this name by Stave on the other machine:" } else { "Take this name by Stave at the other end:" };
+    let mut card = Card { subject, title, task: task.into(), entries: Vec::new(), url: None, missing: Vec::new() };
+    add(&mut card, "name", &link.name);
+    let machine = if offers { link.machine.clone().filter(|_| link.at().is_none()) } else { lan.machine.clone() };
+    if let Some(machine) = &machine {
+        add(&mut card, "machine", machine);
+    }
+    add(&mut card, "group", &lan.group);
+    match &lan.key {
+        Some(secret) => secret_entry(&mut card, "key", secret, reveal),
+        None => add(&mut card, "key", "none"),
+    }
+    let at = if offers {
+        link.at()
+    } else {
+        lan.address.filter(|ip| !ip.is_unspecified()).map(|ip| (ip, lan.port.unwrap_or(STAVE_PORT)).into())
+    };
+    if let Some(at) = at {
+        add(&mut card, "address", at.to_string());
+        note(&mut card, if offers { "its own, which the line calls" } else { "only where names are not found by themselves" });
+    }
+    add(&mut card, "encryption", "TLS 1.3");
+    note(&mut card, "always; there is nothing to set");
+    if !offers {
+        card.url = Some(show_url(&Link::Stave(StaveLink { machine, ..StaveLink::named(&link.name) })));
+    }
     card
 }
 

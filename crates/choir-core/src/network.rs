@@ -1,6 +1,6 @@
 //! The networks that a show's streams cross: which addresses they hold, what they carry, what they lose.
 
-use crate::{advice::PathFacts, find::mask, link::Link, units::Bitrate};
+use crate::{advice::PathFacts, find::mask, units::Bitrate};
 use std::net::{IpAddr, Ipv4Addr};
 
 /// What sort of network it is: that decides how its capacity counts and who else is on it.
@@ -115,11 +115,10 @@ impl Network {
     }
 }
 
-/// The networks that a link crosses: those named in `via`, and those that hold one of its addresses.
+/// The networks that a link with these addresses crosses: those named in `via`, and those that hold one of them.
 /// `only_unheld` keeps `via` for links that no network holds: a feed's destinations at home do not leave it.
 #[must_use]
-pub fn crossed<'a>(networks: &'a [Network], via: &[String], link: &Link, only_unheld: bool) -> Vec<&'a Network> {
-    let addresses = link.addresses();
+pub fn crossed<'a>(networks: &'a [Network], via: &[String], addresses: &[IpAddr], only_unheld: bool) -> Vec<&'a Network> {
     let held: Vec<&Network> = networks.iter().filter(|n| addresses.iter().any(|a| n.holds(*a))).collect();
     if only_unheld && !held.is_empty() {
         return held;

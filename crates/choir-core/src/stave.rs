@@ -6,6 +6,9 @@ use std::net::{IpAddr, SocketAddr};
 /// Group of those who name none.
 pub const OPEN_GROUP: &str = "open";
 
+/// Port that is tried first.
+pub const PORT: u16 = 7340;
+
 /// How this machine offers and finds names.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StaveSettings {

@@ -16,6 +16,8 @@ use tokio::{sync::mpsc, task::JoinSet};
 
 /// Size of the stills that are kept.
 const STILL: (usize, usize) = (640, 360);
+/// After this a rate holds nothing of the time before.
+const SETTLE: Duration = Duration::from_millis(2500);
 /// How long a line may take to give whole pictures, beyond the look.
 const PICTURES: Duration = Duration::from_secs(3);
 /// How often a show elsewhere is asked.
@@ -102,8 +104,8 @@ impl Watch {
             s.lost = link.lost.saturating_sub(lost) as f64 / came.max(1) as f64;
             s.headroom_ms = s.headroom_ms.into_iter().chain(link.headroom_ms).reduce(f64::min);
             let step = before.map_or(0.0, |b| b.elapsed().as_secs_f64());
-            // The first reading spans the time before the picture.
-            if now > s.picture.unwrap_or_default() {
+            // Rates are means of the last seconds: the first ones hold the time before the picture.
+            if now > s.picture.unwrap_or_default() + SETTLE.min(patience.look / 2) {
                 self.bits.0 += video as f64 * step;
                 self.bits.1 += link.rate_bps as f64 * step;
                 self.span += step;

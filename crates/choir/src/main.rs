@@ -56,7 +56,7 @@ fn main() -> ExitCode {
             Command::Hold(a) => commands::ask::hold(a).await,
             Command::Release(a) => commands::ask::release(a).await,
             Command::Stop(a) => commands::ask::stop(a).await,
-            Command::Sim(a) => commands::sim::run(a).await,
+            Command::Sim(a) => commands::sim::run(*a).await,
             Command::Completions { shell } => {
                 commands::completions(shell);
                 Ok(())

@@ -138,8 +138,15 @@ fn keyframes(items: &mut Items, ms: Option<u32>, frames: Option<u32>, there: boo
             items.doubtful(Step::Keyframes, found, "Set 1 to 2 s: takes and late joiners wait for one.");
         }
         Some(ms) => {
-            let count = frames.map_or_else(String::new, |n| format!(", {n} frames"));
-            items.passed(Step::Keyframes, format!("every {} s{count}", say_rate(f64::from(ms) / 1000.0)));
+            let every = format!("every {} s", say_rate(f64::from(ms) / 1000.0));
+            items.passed(
+                Step::Keyframes,
+                match frames {
+                    Some(1) => "with every picture".into(),
+                    Some(n) => format!("{every}, {n} frames"),
+                    None => every,
+                },
+            );
         }
         None if there && items.over => items.doubtful(Step::Keyframes, "no second one came in the time", "Set 1 to 2 s at the encoder."),
         None => items.open(Step::Keyframes, "not seen yet"),
@@ -178,7 +185,7 @@ fn delay(items: &mut Items, from: &Link, latency: Duration, seen: &Seen, limits:
             "Use the encoder's low-delay setting; and compare both clocks: a delay is only as right as they are.",
         );
     } else {
-        items.passed(Step::Delay, format!("{ms:.0} ms"));
+        items.passed(Step::Delay, if ms < 1.0 { "under 1 ms".into() } else { format!("{ms:.0} ms") });
     }
 }
 

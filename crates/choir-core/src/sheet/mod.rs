@@ -28,7 +28,7 @@ use crate::{
     stave::StaveSettings,
     units::Bitrate,
 };
-use std::time::Duration;
+use std::{net::IpAddr, time::Duration};
 
 /// The whole sheet.
 #[derive(Debug, Clone, PartialEq)]
@@ -112,13 +112,19 @@ impl Sheet {
     /// The networks that a line crosses.
     #[must_use]
     pub fn line_crosses(&self, line: &Line) -> Vec<&Network> {
-        crossed(&self.networks, &line.via, &line.from, false)
+        crossed(&self.networks, &line.via, &self.addresses(&line.from), false)
     }
 
     /// The networks that one of a feed's destinations crosses.
     #[must_use]
     pub fn feed_crosses(&self, feed: &Feed, to: &Link) -> Vec<&Network> {
-        crossed(&self.networks, &feed.via, to, true)
+        crossed(&self.networks, &feed.via, &self.addresses(to), true)
+    }
+
+    /// The addresses that a link names; one by a name goes by this machine's own on that network.
+    fn addresses(&self, link: &Link) -> Vec<IpAddr> {
+        let own = self.stave.address.filter(|ip| matches!(link, Link::Stave(_)) && !ip.is_unspecified());
+        link.addresses().into_iter().chain(own).collect()
     }
 
     /// What is known of a line's path.

@@ -81,3 +81,18 @@ pub enum StaveError {
     #[error(transparent)]
     Secret(#[from] crate::secrets::SecretError),
 }
+
+#[cfg(test)]
+mod tests {
+    use choir_core::stave as sheet;
+    use choir_proto::stave as wire;
+
+    #[test]
+    fn the_sheet_and_the_wire_mean_the_same() {
+        assert_eq!((sheet::PORT, sheet::OPEN_GROUP), (wire::PORT, wire::OPEN_GROUP));
+        for word in wire::Grade::WORDS {
+            let link = choir_core::link::parse_url(&format!("stave://Finish Tower?grade={word}"));
+            assert!(link.0.is_some() && link.1.is_empty(), "{word}");
+        }
+    }
+}

@@ -86,7 +86,7 @@ pub enum Command {
     /// End a running show.
     Stop(ShowArgs),
     /// Stand-ins to rehearse against: camera, field-unit, device, switcher, path.
-    Sim(SimArgs),
+    Sim(Box<SimArgs>),
     /// Print completions for a shell.
     Completions {
         /// Which shell.
@@ -482,7 +482,8 @@ mod tests {
         let line = "choir sim path --in 127.0.0.1:7001 --out 127.0.0.1:7002 --delay 40ms --jitter 5ms --loss 1% --burst 3 --reorder 0.1% \
                     --duplicate 0.1% --rate 20Mbps --queue 100ms --outage 2s@30s --seed 7 --back-loss 2% --back-delay 10ms";
         let args = Args::try_parse_from(line.split_whitespace()).expect("parses");
-        let Command::Sim(SimArgs { what: Sim::Path(p) }) = args.command else { panic!("not a path") };
+        let Command::Sim(sim) = args.command else { panic!("no stand-in") };
+        let Sim::Path(p) = sim.what else { panic!("not a path") };
         let there = p.both.over(&Faults::default());
         let back = p.back.over(&there);
         assert_eq!((there.loss, back.loss), (0.01, 0.02));

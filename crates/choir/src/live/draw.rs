@@ -12,7 +12,7 @@ use super::{
     app::{App, KEYS},
     feeds, lines,
 };
-use crate::output::clock;
+use crate::output::{clock, sentences::wrap};
 use choir_core::{health::State, units::say_duration};
 use ratatui::{
     Frame,
@@ -111,23 +111,6 @@ fn draw_events(frame: &mut Frame<'_>, app: &App, area: Rect) {
     rows.truncate(usize::from(inner.height));
     rows.reverse();
     frame.render_widget(Paragraph::new(rows), inner);
-}
-
-/// Breaks a sentence at spaces.
-pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut rows = vec![String::new()];
-    for word in text.split(' ') {
-        let last = rows.last_mut().map_or(0, |r| r.chars().count());
-        if last > 0 && last + 1 + word.chars().count() > width {
-            rows.push(word.to_owned());
-        } else if let Some(row) = rows.last_mut() {
-            if last > 0 {
-                row.push(' ');
-            }
-            row.push_str(word);
-        }
-    }
-    rows
 }
 
 fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {

@@ -37,11 +37,11 @@ const COLUMNS: &[Column<Out>] = &[
         from: 0,
         cell: |a, o| (o.out.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(o.out.state)),
     },
-    Column { head: "tally", width: 6, from: 90, cell: |a, o| tally(a, o.feed.tally) },
+    Column { head: "tally", width: 6, from: 105, cell: |a, o| tally(a, o.feed.tally) },
     Column { head: "     rate", width: 10, from: 0, cell: |_, o| plain(format!("{:>9}", Bitrate(o.out.rate_bps).to_string())) },
-    Column { head: "carries", width: 20, from: 145, cell: carries },
+    Column { head: "carries", width: 20, from: 168, cell: carries },
     Column { head: "carries", width: 16, from: 0, cell: carries },
-    Column { head: "to", width: 38, from: 120, cell: |_, o| plain(to(&o.out)) },
+    Column { head: "to", width: 35, from: 158, cell: |_, o| plain(to(&o.out)) },
     Column { head: "to", width: 22, from: 100, cell: |_, o| plain(to(&o.out)) },
     Column { head: "rtt ms", width: 6, from: 76, cell: |_, o| plain(format!("{:>6}", number(o.out.rtt_ms))) },
     Column { head: "     loss %", width: 12, from: 130, cell: |_, o| plain(loss(&o.out)) },
@@ -81,4 +81,15 @@ pub fn table(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let head =
         Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
     frame.render_widget(Table::new(rows, widths).header(head).column_spacing(1).block(section(app, " feeds ")), area);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::live::lines::overflow;
+
+    #[test]
+    fn whatever_the_width_columns_fit() {
+        assert_eq!(overflow(COLUMNS), []);
+    }
 }

@@ -3,9 +3,12 @@
 use super::{
     app::App,
     charts::{bar, columns, spark},
-    draw::{section, wrap},
+    draw::section,
 };
-use crate::output::tables::{digits, loss, picture};
+use crate::output::{
+    sentences::wrap,
+    tables::{digits, loss, picture},
+};
 use choir_core::{
     health::State,
     units::{Bitrate, say_duration},
@@ -83,10 +86,10 @@ const COLUMNS: &[Column<LineView>] = &[
     Column { head: "repaired", width: 8, from: 130, cell: |_, l| plain(format!("{:>8}", l.link.recovered)) },
     Column { head: " headroom ms", width: 18, from: 100, cell: |a, l| headroom(a, &l.link, 6) },
     Column { head: " headroom ms", width: 12, from: 0, cell: |a, l| headroom(a, &l.link, 0) },
-    Column { head: "delay ms", width: 8, from: 145, cell: |_, l| plain(format!("{:>8}", number(l.delay_ms))) },
-    Column { head: "encryption", width: 15, from: 130, cell: |_, l| plain(l.link.encryption.clone()) },
-    Column { head: "peer", width: 17, from: 150, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
-    Column { head: "up", width: 9, from: 158, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
+    Column { head: "delay ms", width: 8, from: 147, cell: |_, l| plain(format!("{:>8}", number(l.delay_ms))) },
+    Column { head: "encryption", width: 15, from: 138, cell: |_, l| plain(l.link.encryption.clone()) },
+    Column { head: "peer", width: 17, from: 166, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
+    Column { head: "up", width: 9, from: 148, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
     Column { head: "up", width: 8, from: 76, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
 ];
 
@@ -243,4 +246,21 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
 
 fn peak(values: impl Iterator<Item = u64>) -> String {
     format!("{}/s", values.max().unwrap_or(0))
+}
+
+/// Columns that stand beside each other must fit, or the terminal cuts them as it likes.
+#[cfg(test)]
+pub fn overflow<T: ?Sized>(columns: &'static [Column<T>]) -> Vec<(u16, u16)> {
+    let taken = |w: u16| visible(columns, w).iter().map(|c| c.width + 1).sum::<u16>() - 1;
+    (80..260).map(|w| (w, taken(w))).filter(|(w, taken)| taken > w).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whatever_the_width_columns_fit() {
+        assert_eq!(overflow(COLUMNS), []);
+    }
 }

@@ -1,6 +1,6 @@
 //! Devices as they are, what differs, and what was done to them.
 
-use super::tables::digits;
+use super::{sentences::hanging, tables::digits};
 use choir_core::{
     device::{DeviceView, Difference, Impossible, Measured, StreamOptions, StreamView},
     units::{Bitrate, say_rate, say_size},
@@ -8,21 +8,9 @@ use choir_core::{
 use choir_net::device::{Plan, Report};
 use std::fmt::Write;
 
-/// A text over several lines of this width.
+/// A text over several lines of this width, which are easy to read.
 pub fn wrapped(out: &mut String, text: &str, indent: &str, width: usize) {
-    let room = width.saturating_sub(indent.len()).clamp(40, 120);
-    let mut line = String::new();
-    for word in text.split(' ') {
-        if !line.is_empty() && line.chars().count() + 1 + word.chars().count() > room {
-            let _ = writeln!(out, "{indent}{line}");
-            line.clear();
-        }
-        if !line.is_empty() {
-            line.push(' ');
-        }
-        line.push_str(word);
-    }
-    let _ = writeln!(out, "{indent}{line}");
+    hanging(out, text, (indent, indent), width.clamp(40 + indent.len(), 120 + indent.len()));
 }
 
 fn fact(out: &mut String, name: &str, text: &str) {

@@ -4,6 +4,7 @@ use super::{
     clock,
     palette::{self, colours},
     plural,
+    sentences::hanging,
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use choir_core::linecheck::{Item, Mark, Row, Step};
@@ -108,15 +109,16 @@ pub fn text(rows: &[Row], width: usize, colour: bool) -> String {
     out.push('\n');
     // A way out has been measured where it arrives.
     for row in rows.iter().filter(|r| r.subject.starts_with("line ") && !values(r).is_empty()) {
-        let _ = writeln!(out, "{}: {}", row.subject, values(row));
+        hanging(&mut out, &format!("{}: {}", row.subject, values(row)), ("", "  "), width);
     }
     for row in rows {
         for i in row.items.iter().filter(|i| i.mark >= Mark::Doubtful) {
-            let grade = painted(i.mark, word(i.mark), colour);
-            let _ = writeln!(out, "\n{grade} {}: {}: {}", row.subject, i.step.word(), i.found);
-            i.remedy.iter().for_each(|r| {
-                let _ = writeln!(out, "    {r}");
-            });
+            out.push('\n');
+            let what = format!("{} {}: {}: {}", word(i.mark), row.subject, i.step.word(), i.found);
+            let (mut told, plain) = (String::new(), word(i.mark));
+            hanging(&mut told, &what, ("", "    "), width);
+            out.push_str(&told.replacen(plain, &painted(i.mark, plain, colour), 1));
+            i.remedy.iter().for_each(|r| hanging(&mut out, r, ("    ", "    "), width));
         }
     }
     out.push('\n');

@@ -12,6 +12,7 @@ pub mod names;
 pub mod palette;
 pub mod path;
 pub mod redraw;
+pub mod sentences;
 pub mod tables;
 
 /// `1 line`, `2 lines`.

@@ -6,6 +6,7 @@ use crate::{
     budget::H265_SHARE,
     device::{Keyframe, Sound},
     finding::Grade,
+    link::Link,
     sheet::{Expect, read::Reader},
     units::{Bitrate, say_rate, say_size},
 };
@@ -30,7 +31,9 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole) {
             keyframes(r, place("keyframe"), &subject, &wanted);
         }
         if own.bitrate.is_some() || here {
-            bitrate(r, place("bitrate"), &subject, &wanted);
+            // Without a grade the best there is comes.
+            let intra = matches!(&line.from, Link::Stave(s) if s.grade.as_deref().is_none_or(|g| g == "intra"));
+            bitrate(r, place("bitrate"), &subject, &wanted, intra);
         }
         if let Some((device, stream, wish)) = source
             && line.expect.audio == Some(true)
@@ -47,7 +50,7 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole) {
             let wanted = Expect::of(wish);
             rates(r, whole, place("rate"), &subject, &wanted);
             keyframes(r, place("keyframe"), &subject, &wanted);
-            bitrate(r, place("bitrate"), &subject, &wanted);
+            bitrate(r, place("bitrate"), &subject, &wanted, false);
             if wish.audio.as_ref().is_some_and(|a| *a != Sound::Off) && wish.audio_input.as_deref() == Some("none") {
                 let what = format!("its {stream} stream has sound on, but nothing is plugged into its audio input.");
                 r.add(Grade::Warning, place("audio"), &subject, what, "Plug it in and say so with audio-input, or write audio = \"off\".");
@@ -106,7 +109,8 @@ fn band(codec: &str, (w, h): (u32, u32), rate: f64) -> (u64, u64) {
     ((BITS_PER_PIXEL.0 * share * scale) as u64, (BITS_PER_PIXEL.1 * share * scale) as u64)
 }
 
-fn bitrate(r: &mut Reader<'_>, at: usize, subject: &str, wanted: &Expect) {
+/// `intra`: every picture may stand by itself, which takes many times as much.
+fn bitrate(r: &mut Reader<'_>, at: usize, subject: &str, wanted: &Expect, intra: bool) {
     let (Some(codec), Some(size), Some(rate), Some(bitrate)) = (&wanted.codec, wanted.size, wanted.rate, wanted.bitrate) else { return };
     let (least, most) = band(codec, size, rate);
     let (low, high) = (Bitrate(least), Bitrate(most));
@@ -114,7 +118,7 @@ fn bitrate(r: &mut Reader<'_>, at: usize, subject: &str, wanted: &Expect) {
     if bitrate < low {
         let what = format!("{bitrate} is little for {picture}: movement will fall apart.");
         r.add(Grade::Warning, at, subject, what, format!("Between {low} and {high}; or a smaller picture."));
-    } else if bitrate > high {
+    } else if bitrate > high && !intra {
         let what = format!("{bitrate} is more than {picture} can use.");
         r.add(Grade::Advice, at, subject, what, format!("Between {low} and {high}: the rest is better spent on retransmissions."));
     }
