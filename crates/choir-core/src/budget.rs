@@ -168,7 +168,7 @@ fn load(sheet: &Sheet, network: &Network) -> Load {
         let crossing = feed.to.iter().filter(|to| is_on(sheet.feed_crosses(feed, to)) && !matches!(to, Link::File(_)));
         for (copy, to) in crossing.enumerate() {
             let parts = Parts { wanted: greatest(sheet, feed), overhead: None, sub: None, link: Some(to.clone()), copy };
-            streams.push(stream(format!("feed {}", feed.name), Way::Out, wired, parts));
+            streams.push(stream(feed.way_out(to), Way::Out, wired, parts));
         }
     }
     let direction = |name, ways: &[Way], capacity: Option<Bitrate>| direction(network, &streams, name, ways, capacity);

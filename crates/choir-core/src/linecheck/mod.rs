@@ -265,5 +265,5 @@ pub fn judge_out(feed: &Feed, to: &Link, seen: &Seen, limits: &Limits) -> Row {
     let mut items = Items { all: Vec::new(), over: seen.over };
     let reached = reach::judge(&mut items, to, &format!("choir card {}", feed.name), seen, false);
     media::judge_sent(&mut items, to, seen, limits, reached);
-    Row { subject: format!("feed {}", feed.name), title: feed.title.clone(), url: crate::link::show_url(to), items: items.all }
+    Row { subject: feed.way_out(to), title: feed.title.clone(), url: crate::link::show_url(to), items: items.all }
 }

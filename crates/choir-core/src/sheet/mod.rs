@@ -284,6 +284,15 @@ pub struct Feed {
     pub via: Vec<String>,
 }
 
+impl Feed {
+    /// How one of its ways out is called: by its name a feed may go out beside its other ways.
+    #[must_use]
+    pub fn way_out(&self, to: &Link) -> String {
+        let by_name = if matches!(to, Link::Stave(_)) && self.to.len() > 1 { " by name" } else { "" };
+        format!("feed {}{by_name}", self.name)
+    }
+}
+
 /// What a switcher takes; an empty list takes anything.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Accepts {

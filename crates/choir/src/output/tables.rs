@@ -82,7 +82,10 @@ pub fn picture(m: &MediaView) -> String {
     add(m.profile.clone());
     add(m.size.map(say_size));
     add(m.rate.map(|r| format!("at {}", say_rate(r))));
-    add(m.keyframe_ms.map(|k| format!("keyframe each {:.1} s", f64::from(k) / 1000.0)));
+    add(m.keyframe_ms.map(|k| match m.keyframe_frames {
+        Some(1) => "each picture a keyframe".into(),
+        _ => format!("keyframe each {:.1} s", f64::from(k) / 1000.0),
+    }));
     add(m.audio.as_ref().map(|a| format!("+ {a}")));
     let rates: Vec<String> = m.streams.iter().filter(|s| s.rate_bps > 0).map(|s| Bitrate(s.rate_bps).to_string()).collect();
     add((rates.len() > 1).then(|| format!("({})", rates.join(" + "))));
