@@ -191,7 +191,7 @@ impl Taker {
         loop {
             match self.look() {
                 Ok(found) => return found,
-                Err(why) => self.plan.status.set_contact(Contact::Awaited(why)),
+                Err(why) => absent(&self.plan.status, why),
             }
             match &mut bell {
                 Some(b) => drop(b.changed().await),
@@ -249,7 +249,7 @@ impl Taker {
                     }
                     ListenerEvent::Refused(r) if r.code == RefusalCode::Name => {
                         let why = format!("{} has no \"{}\" now", stream.machine, self.plan.link.name);
-                        self.plan.status.set_contact(Contact::Awaited(why));
+                        absent(&self.plan.status, why);
                     }
                     ListenerEvent::Refused(r) => stream.failed = Some(Failed::new(Some(fault_of(r.code)), plain_name(&r.why))),
                     ListenerEvent::Gone(why) => stream.failed = Some(Failed::new(Some(Fault::Gone), plain_name(&why))),
@@ -302,6 +302,15 @@ impl Taker {
         }
         self.plan.status.update(|l| l.since = None);
         failed
+    }
+}
+
+/// A source that has not been there yet is awaited; one that was is missed.
+fn absent(status: &LinkStatus, why: String) {
+    if status.look().sessions > 0 {
+        status.set_lost(Some(Fault::Gone), why);
+    } else {
+        status.set_contact(Contact::Awaited(why));
     }
 }
 
@@ -423,7 +432,8 @@ impl Incoming {
         // Its clock stops with it.
         (self.session, self.remux) = (None, None);
         self.out.clear();
-        plan.status.update(|l| (l.contact, l.since) = (Contact::Awaited(why), None));
+        plan.status.update(|l| l.since = None);
+        absent(&plan.status, why);
     }
 
     fn unit(&mut self, unit: Arrived) {
