@@ -65,3 +65,19 @@ fn a_network_that_is_full_says_what_to_change_until_it_fits() {
     assert!(left <= 16_000_000 && way.remedies.last().is_some_and(|r| r.fits), "{:?}", way.remedies);
     assert!(way.remedies.iter().rev().skip(1).all(|r| !r.fits), "none more than needed: {:?}", way.remedies);
 }
+
+#[test]
+fn a_name_crosses_the_network_of_this_machine_once_for_each_receiver() {
+    let b = of("[stave]\naddress = \"127.20.0.1\"\n[[network]]\nname = \"site\"\nrange = \"127.20.0.0/24\"\ncapacity = \"1 Gbps\"\n\
+        [[line]]\nname = \"dock\"\nfrom = \"stave://Winners Dock\"\nexpect = { bitrate = \"100 Mbps\" }\n\
+        [[feed]]\nname = \"desk\"\nline = \"dock\"\nto = \"udp://127.20.0.31:7204\"\nstave = \"Dock\"\n\
+        [[feed]]\nname = \"all\"\nline = \"dock\"\nstave = { name = \"Dock For All\", multicast = \"239.20.0.9:7350\" }\n");
+    let wire = (100_000_000.0_f64 * 1499.0 / 1400.0).round() as u64;
+    let told: Vec<(&str, u64)> = b.networks[0].streams.iter().map(|s| (s.subject.as_str(), s.total_bps)).collect();
+    assert_eq!((told[0], told[2], told[3]), (("line dock", wire), ("feed desk by name", wire), ("feed all", wire)));
+    let how: Vec<&str> = b.networks[0].streams.iter().map(|s| s.how.as_str()).collect();
+    assert!(
+        how[0].ends_with("= 107.1 Mbps") && how[2].ends_with("for each receiver") && how[3].ends_with("all that hear its group"),
+        "{how:?}"
+    );
+}

@@ -94,3 +94,31 @@ proptest! {
         prop_assert_eq!(shown, far);
     }
 }
+
+#[test]
+fn a_name_s_card_has_the_group_and_its_key_instead_of_a_port() {
+    let sheet = |stave: &str| {
+        let text = format!(
+            "[show]\nname = \"Tarn Hollow Regatta\"\n{stave}[[line]]\nname = \"dock\"\nfrom = \"stave://127.20.0.15:7340/Winners Dock\"\n\
+             [[feed]]\nname = \"desk\"\nline = \"dock\"\nstave = \"Dock\"\n"
+        );
+        read_sheet(&text).0.expect("a sheet")
+    };
+    let with = sheet("[stave]\nmachine = \"boathouse\"\ngroup = \"tarn-hollow\"\naddress = \"127.20.0.1\"\nkey = { env = \"LAN\" }\n");
+    let told = |s: &Secret| (*s == Secret::Env("LAN".into())).then(|| SecretText::new("names beside the water"));
+    let cards = all_cards(&with, Some(&told));
+    let value = |n: usize, label: &str| cards[n].entries.iter().find(|e| e.label == label).map(|e| e.value.clone());
+    assert!(cards[0].task.starts_with("Offer this name") && cards[1].task.starts_with("Take this name"));
+    assert_eq!(value(0, "address").as_deref(), Some("127.20.0.15:7340"), "the line calls a fixed place");
+    assert_eq!(value(1, "address").as_deref(), Some("127.20.0.1:7340"));
+    assert_eq!((value(0, "machine"), value(1, "machine").as_deref()), (None, Some("boathouse")));
+    for n in 0..2 {
+        assert_eq!((value(n, "group").as_deref(), value(n, "key").as_deref()), (Some("tarn-hollow"), Some("names beside the water")));
+    }
+    assert_eq!((cards[0].url.as_deref(), cards[1].url.as_deref()), (None, Some("stave://boathouse/Dock")));
+    let hidden = format!("{:?}", all_cards(&with, None));
+    assert!(!hidden.contains("water") && hidden.contains("--reveal"));
+    let open = all_cards(&sheet(""), None);
+    let key = |n: usize| open[n].entries.iter().find(|e| e.label == "key").map(|e| e.value.as_str());
+    assert_eq!((key(0), key(1)), (Some("none"), Some("none")));
+}

@@ -13,14 +13,14 @@ use choir_net::{
     port::{LinkStatus, Outlet, Stop},
     show::Show,
     stave::{
-        Directory, Identity, Known, LanPlan, NamedCamera, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan, Ways,
-        serve_directory, spawn_take,
+        Directory, Identity, Known, LanPlan, MadeUnit, NamedCamera, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan,
+        Ways, serve_directory, spawn_take,
     },
     still::Still,
 };
 use choir_proto::{
     rtsp::Credentials,
-    stave::{CameraVerb, Grade, Track},
+    stave::{CameraVerb, Grade, StreamOffer, Track},
 };
 use choir_sim::{
     camera::{Camera, CameraSettings, NamedCameraSettings, start, start_named},
@@ -140,16 +140,7 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
         let status = LinkStatus::new("starting");
         let Link::Stave(wish) = link("stave://Finish Tower Again") else { panic!("no name") };
         status.set_tally(Some(TallyView::OnAir));
-        let plan = TakePlan {
-            node: desk.clone(),
-            link: wish,
-            pins: Vec::new(),
-            interface: None,
-            intake: None,
-            tap: Some(tap),
-            orders: None,
-            status: status.clone(),
-        };
+        let plan = TakePlan { tap: Some(tap), ..TakePlan::of(&desk, wish, status.clone()) };
         let task = spawn_take(plan, gone);
         let first = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
         assert!(first.head.keyframe && first.head.fresh && first.head.number == 0);
@@ -200,16 +191,7 @@ fn taking(
     let status = LinkStatus::new("starting");
     let Link::Stave(wish) = link(url) else { panic!("no name") };
     let interface = Some(node.at().ip());
-    let plan = TakePlan {
-        node: node.clone(),
-        link: wish,
-        pins: Vec::new(),
-        interface,
-        intake: None,
-        tap: Some(tap),
-        orders: None,
-        status: status.clone(),
-    };
+    let plan = TakePlan { interface, tap: Some(tap), ..TakePlan::of(node, wish, status.clone()) };
     spawn_take(plan, stop.clone());
     (status, units)
 }
@@ -325,16 +307,7 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
         let order = |name: &str, verb: CameraVerb| {
             let (give, orders) = mpsc::channel(1);
             let Link::Stave(wish) = link(&format!("stave://{}/{name}", tower.at())) else { panic!("no name") };
-            let plan = TakePlan {
-                node: node.clone(),
-                link: wish,
-                pins: Vec::new(),
-                interface: None,
-                intake: None,
-                tap: None,
-                orders: Some(orders),
-                status: LinkStatus::new("starting"),
-            };
+            let plan = TakePlan { orders: Some(orders), ..TakePlan::of(&node, wish, LinkStatus::new("starting")) };
             spawn_take(plan, stop.clone());
             let (tell, told) = oneshot::channel();
             give.try_send((verb, tell)).unwrap();
@@ -496,6 +469,113 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         near.stop().await;
         assert!(!device.tally() && !device.turns());
         far.stop().await;
+        let _ = end.send(true);
+        device.wait().await;
+    });
+}
+
+#[test]
+fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken() {
+    run(async {
+        let (_end, stop) = Stop::new();
+        let (known, stranger) = (Identity::passing().unwrap(), Identity::passing().unwrap());
+        let plan = node_plan("boathouse", [127, 59, 0, 1].into(), None);
+        let here = plan.identity.fingerprint().to_owned();
+        let source = Node::start(NodePlan { receivers: vec![known.fingerprint().into()], ..plan }, &stop).await.unwrap();
+        let (give, units) = mpsc::channel(8);
+        let offer = StreamOffer {
+            id: 0,
+            grade: Grade::Intra,
+            codec: "h264".into(),
+            size: Some((320, 180)),
+            rate: Some(25.0),
+            bitrate: 0,
+            sound: None,
+        };
+        let streams = vec![StreamPlan::Made(Box::new(offer), units)];
+        let status = LinkStatus::new("starting");
+        source.spawn_source(
+            SourcePlan { name: "Finish Tower".into(), streams, camera: None, group: None, carries: None, status },
+            stop.clone(),
+        );
+        let feeding = tokio::spawn(async move {
+            let mut tick = tokio::time::interval(Duration::from_millis(40));
+            for n in 0i64.. {
+                tick.tick().await;
+                let unit = MadeUnit { track: Track::Picture, keyframe: true, pts: n * 3600, data: bytes::Bytes::from_static(&[0x65; 100]) };
+                if give.send(unit).await.is_err() {
+                    return;
+                }
+            }
+        });
+        let url = format!("stave://{}/Finish Tower", source.at());
+        let mut nodes = Vec::new();
+        for (n, identity) in [(3, &known), (4, &stranger), (5, &known)] {
+            let plan = NodePlan { identity: identity.clone(), seed: n.to_string(), ..node_plan("desk", [127, 59, 0, n].into(), None) };
+            nodes.push(Node::start(plan, &stop).await.unwrap());
+        }
+        let take = |node: &Node, pins: &[String]| {
+            let (tap, units) = mpsc::unbounded_channel();
+            let status = LinkStatus::new("starting");
+            let Link::Stave(link) = link(&url) else { panic!("no name") };
+            let plan = TakePlan { pins: pins.to_vec(), tap: Some(tap), ..TakePlan::of(node, link, status.clone()) };
+            spawn_take(plan, stop.clone());
+            (status, units)
+        };
+        let (_, mut good) = take(&nodes[0], std::slice::from_ref(&here));
+        assert!(timeout(PATIENCE, good.recv()).await.unwrap().is_some());
+        let mut refused = Vec::new();
+        for (node, pins, says) in
+            [(&nodes[1], [].as_slice(), "certificate"), (&nodes[2], &["0".repeat(64)], "not among the sources that the sheet allows")]
+        {
+            let (status, units) = take(node, pins);
+            let mut tick = tokio::time::interval(Duration::from_millis(20));
+            while !status.look().notes.iter().any(|(bad, n)| *bad && n.contains(says)) {
+                tick.tick().await;
+            }
+            assert_eq!(status.look().fault, Some(choir_core::health::Fault::Login), "{says}");
+            refused.push(units);
+        }
+        assert!(refused.iter_mut().all(|u| u.try_recv().is_err()), "not one picture for a stranger");
+        feeding.abort();
+    });
+}
+
+#[test]
+fn a_lamp_that_cannot_be_reached_is_told_once_and_follows_when_its_camera_is_back() {
+    run(async {
+        let (end, stop) = Stop::new();
+        let at = Ipv4Addr::new(127, 60, 0, 11);
+        let from = free();
+        camera(from, (320, 180), 0.4, stop.clone()).await;
+        let text = format!(
+            "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"boathouse\"\naddress = \"127.60.0.1\"\ngroup = \"{}\"\n\
+             [[device]]\nname = \"tower\"\naddress = \"{at}\"\ncontrol = \"visca\"\ntally = \"visca\"\nmain = {{ line = \"tower\" }}\n\
+             [[line]]\nname = \"tower\"\nfrom = \"udp://127.0.0.1:{from}\"\n[[feed]]\nname = \"on\"\nline = \"tower\"\nstave = \"Finish Tower\"\n",
+            group(60)
+        );
+        let show = Show::start(&read_sheet(&text).0.unwrap(), Path::new(".")).await.unwrap();
+        let lamp =
+            |v: &ShowView, says: &str| v.events.iter().filter(|e| e.text.contains("tally lamp of tower") && e.text.contains(says)).count();
+        until(&show, "the lamp is missed", |v| lamp(v, "cannot be switched") == 1).await;
+        let node = Node::start(node_plan("desk", [127, 60, 0, 3].into(), None), &stop).await.unwrap();
+        node.seek(Ways { lan: Some(LanPlan::by(Some([127, 60, 0, 3].into()))), ..Ways::default() }, &stop);
+        let (status, mut units) = taking(&node, "stave://Finish Tower", &stop);
+        timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+        status.set_tally(Some(TallyView::OnAir));
+        until(&show, "on air", |v| v.feeds[0].tally == Some(TallyView::OnAir)).await;
+        let device =
+            device::start(device::Settings::ptz_camera("tower", at, Credentials::new("desk", "four oars")), stop.clone()).await.unwrap();
+        let view = until(&show, "the lamp follows", |v| lamp(v, "follows again") == 1).await;
+        assert_eq!(lamp(&view, "cannot be switched"), 1, "{:#?}", view.events);
+        assert!(device.tally());
+        // The receiver hangs up: nothing is shown any more.
+        status.set_held(true);
+        let mut tick = tokio::time::interval(Duration::from_millis(10));
+        while device.tally() {
+            tick.tick().await;
+        }
+        show.stop().await;
         let _ = end.send(true);
         device.wait().await;
     });

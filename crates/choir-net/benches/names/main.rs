@@ -97,7 +97,7 @@ fn stave(receivers: usize, mbits: f64, grade: Grade) -> Ran {
             let (tap, taken) = mpsc::unbounded_channel();
             let link = StaveLink { machine: Some(source.at().to_string()), ..StaveLink::named("Finish Tower") };
             let status = LinkStatus::new("starting");
-            let plan = TakePlan { node, link, pins: Vec::new(), interface: None, intake: None, tap: Some(tap), orders: None, status };
+            let plan = TakePlan { tap: Some(tap), ..TakePlan::of(&node, link, status) };
             spawn_take(plan, stop.clone());
             taps.push(taken);
         }

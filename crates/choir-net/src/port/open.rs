@@ -303,14 +303,11 @@ async fn open_each(
                 match (way.intake, way.outlet) {
                     (Some(intake), _) => tasks.push(spawn_take(
                         TakePlan {
-                            node: part.node,
-                            link: link.clone(),
                             pins: part.pins,
                             interface: part.interface,
                             intake: Some(intake),
-                            tap: None,
                             orders: part.orders,
-                            status: way.status,
+                            ..TakePlan::of(&part.node, link.clone(), way.status)
                         },
                         stop.clone(),
                     )),

@@ -395,3 +395,37 @@ async fn attend(roster: &Roster, caller: &Node, node: &str, place: (SocketAddr, 
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn entry(at: &[SocketAddr], boot: u64) -> NodeEntry {
+        NodeEntry { machine: "tower".into(), node: "1".into(), boot, group: "open".into(), at: at.to_vec() }
+    }
+
+    #[test]
+    fn a_machine_in_two_networks_stays_where_it_works_and_goes_to_where_it_was_heard_of_last() {
+        let at = |n: u8| SocketAddr::from(([127, 59, 0, n], 7340));
+        let mut k = Known::new(entry(&[at(1)], 7), at(1));
+        assert_eq!(k.elsewhere(), None);
+        for n in [2, 3, 1, 2] {
+            k.entry = entry(&[at(n)], 7);
+            k.heard();
+        }
+        assert_eq!((k.at, k.elsewhere()), (at(1), Some(at(2))), "the last one that is not in use");
+        k.at = at(2);
+        assert_eq!(k.elsewhere(), Some(at(1)));
+        // However many addresses somebody claims to have, few are kept, the newest.
+        for n in 0..200 {
+            k.entry = entry(&[at(n), at(n + 1)], 7);
+            k.heard();
+        }
+        assert!(k.places.len() <= PLACES_MAX && k.places.last().is_some_and(|p| p.0 == at(200)));
+    }
+
+    #[test]
+    fn what_is_not_ours_is_no_name() {
+        assert!(is_fixed(&NodeEntry { node: format!("{FIXED}127.0.0.1:1"), ..entry(&[], 0) }) && !is_fixed(&entry(&[], 0)));
+    }
+}

@@ -47,8 +47,7 @@ impl NamedCamera {
     pub fn seek(node: &Node, link: StaveLink, pins: Vec<String>, interface: Option<IpAddr>, stop: &Stop) -> Self {
         let (orders, taken) = mpsc::channel(4);
         let (name, status) = (link.name.clone(), LinkStatus::new("being sought"));
-        let plan =
-            TakePlan { node: node.clone(), link, pins, interface, intake: None, tap: None, orders: Some(taken), status: status.clone() };
+        let plan = TakePlan { pins, interface, orders: Some(taken), ..TakePlan::of(node, link, status.clone()) };
         spawn_take(plan, stop.clone());
         Self { name, orders, status }
     }

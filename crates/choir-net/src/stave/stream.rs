@@ -171,3 +171,80 @@ impl FromTs {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use choir_proto::{
+        audio::st302_frame,
+        ts::{PmtStream, TsWriter, WriterConfig},
+    };
+
+    const SPS: &[u8] = &[
+        0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0x01, 0x6a, 0x02, 0x02, 0x02, 0x80, 0x00, 0x00, 0x03, 0x00, 0x80, 0x00,
+        0x00, 0x19, 0x07, 0x8c, 0x18, 0xcb,
+    ];
+
+    /// A parameter set, and a picture that decodes by itself or does not.
+    fn picture(keyframe: bool) -> Vec<u8> {
+        let mut data = if keyframe { [&[0, 0, 0, 1], SPS].concat() } else { Vec::new() };
+        data.extend([0, 0, 0, 1, if keyframe { 0x65 } else { 0x41 }, 0x88, 0x84, 0x21]);
+        data
+    }
+
+    /// What comes of a transport stream with these pictures: grades as they are offered, and the units.
+    fn through(keyframes: impl Iterator<Item = bool>, small: bool, pcm: bool) -> (FromTs, Vec<Grade>, Vec<(Offered, Bytes)>) {
+        let kind = if pcm { StreamKind::St302 } else { StreamKind::AacAdts };
+        let mut writer = TsWriter::new(WriterConfig { audio: Some(PmtStream { pid: 0x101, kind }), ..WriterConfig::default() });
+        let (mut from, mut grades, mut units) = (FromTs::new(3, small), Vec::new(), Vec::new());
+        for (n, keyframe) in keyframes.enumerate() {
+            let (mut out, pts) = (Vec::new(), 90_000 + n as u64 * 3600);
+            let data = picture(keyframe);
+            writer.write(&choir_proto::ts::Unit { video: true, pts, dts: None, keyframe, data: &[&data] }, &mut out);
+            if pcm {
+                let sound = st302_frame(&[1, 2, 3, 4, 5, 6], 2, &mut 0);
+                writer.write(&choir_proto::ts::Unit { video: false, pts, dts: None, keyframe: true, data: &[&sound] }, &mut out);
+            }
+            from.push(&out);
+            while let Some((unit, changed)) = from.poll() {
+                if changed {
+                    grades.extend(from.offer().map(|o| o.grade));
+                }
+                units.extend(unit);
+            }
+        }
+        (from, grades, units)
+    }
+
+    #[test]
+    fn a_stream_is_intra_while_every_picture_stands_by_itself() {
+        let (from, grades, units) = through((0..20).map(|_| true), false, false);
+        assert_eq!(grades, [Grade::Intra]);
+        let offer = from.offer().expect("offered");
+        assert_eq!((offer.id, offer.codec.as_str(), offer.sound), (3, "h264", None));
+        assert!(units.iter().all(|(o, _)| o.keyframe && o.timecode.is_some()) && units.len() > 15);
+        // One that leans is told with its next keyframe; one that leans no more after some time.
+        let (_, grades, _) = through((0..100).map(|n| n == 0 || n % 25 == 0), false, false);
+        assert_eq!(grades, [Grade::LongGop]);
+        let (_, grades, _) = through((0..200).map(|n| n < 10 || (n < 40 && n % 10 == 0) || n > 60), false, false);
+        assert_eq!(grades, [Grade::Intra, Grade::LongGop, Grade::Intra]);
+        let (_, grades, _) = through((0..20).map(|_| true), true, false);
+        assert_eq!(grades, [Grade::Sub]);
+    }
+
+    #[test]
+    fn pcm_is_taken_out_of_its_wrapping_and_said() {
+        let (from, _, units) = through((0..20).map(|n| n % 10 == 0), false, true);
+        let sound = from.offer().and_then(|o| o.sound).expect("sound");
+        assert_eq!((sound.codec.as_str(), sound.sample_rate, sound.channels), ("pcm", 48_000, 2));
+        let samples: Vec<_> = units.iter().filter(|(o, _)| o.track == Track::Sound).collect();
+        assert!(samples.len() > 10 && samples.iter().all(|(o, d)| d[..] == [1, 2, 3, 4, 5, 6] && o.size == 6 && o.keyframe));
+    }
+
+    #[test]
+    fn a_gauge_says_nothing_before_it_knows() {
+        let mut gauge = Gauge::default();
+        gauge.note(1000);
+        assert!(gauge.measure().is_none() && !gauge.is_quiet());
+    }
+}

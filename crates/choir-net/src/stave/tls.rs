@@ -32,6 +32,33 @@ const FIRST_WINDOW: u64 = 256 << 10;
 #[derive(Debug)]
 struct Anybody(Arc<CryptoProvider>);
 
+/// The part that is the same for both ends: whoever shows a certificate must have its key.
+macro_rules! holds_its_key {
+    () => {
+        fn verify_tls12_signature(
+            &self,
+            _: &[u8],
+            _: &CertificateDer<'_>,
+            _: &DigitallySignedStruct,
+        ) -> Result<HandshakeSignatureValid, Error> {
+            Err(Error::General("QUIC has no TLS 1.2".into()))
+        }
+
+        fn verify_tls13_signature(
+            &self,
+            m: &[u8],
+            c: &CertificateDer<'_>,
+            d: &DigitallySignedStruct,
+        ) -> Result<HandshakeSignatureValid, Error> {
+            verify_tls13_signature(m, c, d, &self.0.signature_verification_algorithms)
+        }
+
+        fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+            self.0.signature_verification_algorithms.supported_schemes()
+        }
+    };
+}
+
 impl ServerCertVerifier for Anybody {
     fn verify_server_cert(
         &self,
@@ -44,27 +71,7 @@ impl ServerCertVerifier for Anybody {
         Ok(ServerCertVerified::assertion())
     }
 
-    fn verify_tls12_signature(
-        &self,
-        _: &[u8],
-        _: &CertificateDer<'_>,
-        _: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
-        Err(Error::General("QUIC has no TLS 1.2".into()))
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        m: &[u8],
-        c: &CertificateDer<'_>,
-        d: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
-        verify_tls13_signature(m, c, d, &self.0.signature_verification_algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
-    }
+    holds_its_key!();
 }
 
 impl ClientCertVerifier for Anybody {
@@ -76,27 +83,7 @@ impl ClientCertVerifier for Anybody {
         Ok(ClientCertVerified::assertion())
     }
 
-    fn verify_tls12_signature(
-        &self,
-        _: &[u8],
-        _: &CertificateDer<'_>,
-        _: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
-        Err(Error::General("QUIC has no TLS 1.2".into()))
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        m: &[u8],
-        c: &CertificateDer<'_>,
-        d: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
-        verify_tls13_signature(m, c, d, &self.0.signature_verification_algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
-    }
+    holds_its_key!();
 }
 
 /// All that an endpoint needs.
