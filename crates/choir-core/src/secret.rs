@@ -1,6 +1,9 @@
 //! Passphrases: where they come from. The text itself is never printed, logged or written out.
 
-use std::{fmt, path::PathBuf};
+use std::{
+    fmt,
+    path::{Path, PathBuf},
+};
 use zeroize::{Zeroize, ZeroizeOnDrop};
 
 /// A secret text. `Debug` hides it, it has no `Display`, and its memory is wiped on drop.
@@ -35,6 +38,17 @@ pub enum Secret {
     Env(String),
     /// The first line of this file.
     File(PathBuf),
+}
+
+impl Secret {
+    /// With a relative path counted from `base`.
+    #[must_use]
+    pub fn below(self, base: &Path) -> Self {
+        match self {
+            Self::File(path) => Self::File(base.join(path)),
+            other => other,
+        }
+    }
 }
 
 /// Passphrase length in bytes that the SRT draft allows.

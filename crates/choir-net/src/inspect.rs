@@ -3,8 +3,9 @@
 use crate::{
     clock::unix_us,
     lock,
-    port::{Intake, LinkStatus, Stop, Way, WayError, open_ways},
+    port::{Intake, LinkStatus, StaveWay, Stop, Way, WayError, open_ways},
     show::sample::{codec_word, sound_words},
+    stave::Node,
 };
 use bytes::Bytes;
 use choir_core::{
@@ -284,11 +285,18 @@ impl Seen {
     }
 }
 
-/// Joins a source and looks at it. Relative paths count from `base`.
+/// Joins a source and looks at it. Relative paths count from `base`; `node` is needed for a source by name.
 ///
 /// # Errors
 /// Its way in cannot be opened. A source that does not answer is no error, but not found.
-pub async fn inspect(link: &Link, base: &Path, look: Look, expect: Option<&Expect>, stop: &Stop) -> Result<InspectView, WayError> {
+pub async fn inspect(
+    link: &Link,
+    base: &Path,
+    look: Look,
+    expect: Option<&Expect>,
+    node: Option<&Node>,
+    stop: &Stop,
+) -> Result<InspectView, WayError> {
     let (watcher, status) = (Watcher::new(), LinkStatus::new("starting"));
     let way = Way {
         subject: show_url(link),
@@ -296,7 +304,7 @@ pub async fn inspect(link: &Link, base: &Path, look: Look, expect: Option<&Expec
         intake: Some(watcher.clone()),
         outlet: None,
         status: status.clone(),
-        stave: None,
+        stave: node.map(StaveWay::by),
     };
     let (end, own_stop) = Stop::new();
     let tasks = open_ways(vec![way], DEFAULT_LATENCY, base, &own_stop, &Stop::given()).await?;

@@ -183,7 +183,7 @@ pub async fn open_input(
             tap,
         }),
     });
-    let stave = node.map(|node| StaveWay::of(node, Some(node.at().ip()).filter(|ip| !ip.is_unspecified())));
+    let stave = node.map(StaveWay::by);
     let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status, stave };
     open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
     Ok(input)

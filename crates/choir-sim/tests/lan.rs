@@ -470,7 +470,7 @@ fn an_inspection_says_what_is_there() {
             let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
             let look = Look { lasts: Duration::from_secs(3), wait: Duration::from_secs(10) };
             let expect = Expect { codec: Some("h264".into()), size: Some((320, 180)), rate: Some(25.0), ..Expect::default() };
-            let view = inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), &stop).await.expect("looks");
+            let view = inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), None, &stop).await.expect("looks");
             let picture = view.picture.expect("a picture");
             assert_eq!((view.found, view.differs, picture.size), (true, Some(Vec::new()), Some((320, 180))));
             assert_eq!((picture.keyframe_frames, picture.frames_missing, picture.b_pictures), (Some((10, 10)), Some(0), false));
@@ -478,7 +478,7 @@ fn an_inspection_says_what_is_there() {
             assert!(view.rate_bps.peak_100ms >= view.rate_bps.peak_1s && view.rate_bps.peak_1s >= view.rate_bps.mean * 9 / 10);
             assert!(view.delay_ms.expect("a delay").1 < 500.0 && view.sound.as_deref() == Some("AAC 48 kHz stereo"));
             let other = Expect { size: Some((1280, 720)), ..expect };
-            let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), &stop).await.expect("looks");
+            let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), None, &stop).await.expect("looks");
             assert_eq!(sub.differs, Some(vec!["160x90 comes, 1280x720 is expected".to_owned()]));
             end.send_replace(true);
         })

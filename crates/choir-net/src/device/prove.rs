@@ -100,7 +100,7 @@ pub async fn prove(stream: &str, link: &Link, base: &Path, wish: &StreamWish, co
     // Three keyframes at least, whatever their distance.
     let keyframes = wish.keyframe.map_or(1.0, |k| f64::from(k.frames(wish.rate.unwrap_or(25.0))) / wish.rate.unwrap_or(25.0));
     let lasts = LOOK.max(Duration::from_secs_f64(keyframes * 2.5));
-    let seen = inspect(link, base, Look { lasts, wait: WAIT }, None, stop).await;
+    let seen = inspect(link, base, Look { lasts, wait: WAIT }, None, None, stop).await;
     let failed = |reason: String| Proof { stream: stream.into(), url: url.clone(), reason: Some(reason), ..Proof::default() };
     match seen {
         Err(e) => failed(e.to_string().trim_start_matches(&format!("{url}: ")).to_owned()),

@@ -62,6 +62,12 @@ pub struct StaveWay {
 }
 
 impl StaveWay {
+    /// By a node, groups by the address that it has for itself.
+    #[must_use]
+    pub fn by(node: &Node) -> Self {
+        Self::of(node, Some(node.at().ip()).filter(|ip| !ip.is_unspecified()))
+    }
+
     /// By this machine, with nothing else.
     #[must_use]
     pub fn of(node: &Node, interface: Option<IpAddr>) -> Self {

@@ -2,8 +2,8 @@
 
 use super::message::Message;
 
-/// Largest body. A catalogue of 64 sources stays below.
-pub const FRAME_MAX: usize = 65_536;
+/// Largest body. A catalogue of 64 sources with eight streams each stays below.
+pub const FRAME_MAX: usize = 262_144;
 const HEAD: usize = 6;
 
 /// Why a control stream cannot go on.

@@ -27,6 +27,8 @@ const CHUNK: usize = 1328;
 const PAYLOAD_TYPE: u8 = 96;
 /// Packets that can be sent again.
 const KEPT: usize = 8192;
+/// Packets that one request brings: whoever wants more asks again.
+const AGAIN_MAX: usize = 512;
 /// Packets behind the newest that are still taken, and most that one gap may be.
 const WINDOW: u64 = 8192;
 /// Ranges in one request, and packets in all of them.
@@ -145,7 +147,7 @@ impl GroupWriter {
             for number in (*from..from.saturating_add(u64::from(*count))).take(KEPT) {
                 let place = number.checked_sub(first).and_then(|i| usize::try_from(i).ok());
                 out.extend(place.and_then(|i| self.kept.get(i)).map(|(_, p)| p.clone()));
-                if out.len() >= KEPT {
+                if out.len() >= AGAIN_MAX {
                     return out;
                 }
             }

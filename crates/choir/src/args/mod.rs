@@ -14,7 +14,7 @@ pub use sheet::{
     AddFeed, AddLine, AdviseArgs, Arrive, BudgetArgs, CardArgs, CheckArgs, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs, NewArgs, Target,
     WriteArgs,
 };
-pub use stave::{DirectoryArgs, LanArgs, ListArgs, Stave, StaveArgs};
+pub use stave::{DirectoryArgs, LanArgs, LanFlags, ListArgs, Stave, StaveArgs};
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
@@ -151,6 +151,9 @@ fn manner(word: &str) -> Result<Manner, String> {
       own settings stand behind a #: password-env=NAME or password-file=PATH, transport=auto|udp|tcp|multicast,
       reorder=MS, damaged=wait|pass, interface=ADDRESS; to serve: group=ADDRESS:PORT and ttl=N offer multicast
   rtp://HOST:PORT       transport stream in RTP; with sdp=FILE what the session description says
+  stave://[MACHINE/]NAME
+      as FROM a name on the LAN, with ?grade=intra|long-gop|sub, patience=MS, carriage=streams|multicast;
+      as TO offered by that name
   udp://HOST:PORT       transport stream in datagrams of seven packets; as FROM the host is the own address
       both also with a group: udp://[SOURCE@]GROUP:PORT?interface=ADDRESS&ttl=N
   FILE.ts               as FROM played at the pace of its clock; FILE.ts?repeat plays it again and again
@@ -161,7 +164,8 @@ Examples:
   choir link clip.ts?repeat 'srt://127.0.0.1:7001?streamid=finish&passphrase-env=SECRET' --for 1min --json
   choir link 'srt://127.0.0.1:7001' - > take.ts
   choir link 'rtsp://desk@127.0.0.1/main#password-env=CAMERA' 'srt://127.0.0.1:7001'
-  choir link 'srt://:7001' rtsp://127.0.0.1:8554/finish")]
+  choir link 'srt://:7001' rtsp://127.0.0.1:8554/finish
+  choir link 'srt://:7001' 'stave://Towpath Bicycle' --key-env REGATTA_LAN")]
 pub struct LinkArgs {
     /// Where it comes from.
     pub from: String,
@@ -176,6 +180,8 @@ pub struct LinkArgs {
     /// Print a JSON object each time this has passed, like 1s.
     #[arg(long, value_parser = duration, value_name = "TIME")]
     pub every: Option<Duration>,
+    #[command(flatten)]
+    pub lan: LanArgs,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -183,6 +189,7 @@ pub struct LinkArgs {
   choir inspect rtsp://127.0.0.1:8554/main
   choir inspect udp://239.20.0.5:5004?interface=127.0.0.1 --for 10s --json
   choir inspect --sheet regatta.toml --line finish-tower
+  choir inspect 'stave://Finish Tower' --on 10.1.2.7 --key-env REGATTA_LAN
 
 Exit codes: 0 it is there, and as the line expects it; 1 nothing there; 5 it differs from what the line expects;
 2 and 4 as for all commands.")]
@@ -205,6 +212,8 @@ pub struct InspectArgs {
     /// The line of the sheet.
     #[arg(long, value_name = "NAME", requires = "sheet")]
     pub line: Option<String>,
+    #[command(flatten)]
+    pub lan: LanFlags,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -8,12 +8,21 @@ use std::{
     time::Duration,
 };
 
-/// How this machine is on the LAN of names.
+/// How this machine is on the LAN of names, by a sheet or without one.
 #[derive(Debug, Clone, Default, ClapArgs)]
+#[command(next_help_heading = "Names on the LAN")]
 pub struct LanArgs {
     /// Take group, key, address and the rest from this sheet's [stave]; what is said here besides holds.
     #[arg(long = "sheet", value_name = "SHEET", id = "lan_sheet")]
     pub sheet: Option<PathBuf>,
+    #[command(flatten)]
+    pub own: LanFlags,
+}
+
+/// How this machine is on the LAN of names.
+#[derive(Debug, Clone, Default, ClapArgs)]
+#[command(next_help_heading = "Names on the LAN")]
+pub struct LanFlags {
     /// The group; without one those who name none.
     #[arg(long = "lan-group", value_name = "GROUP", id = "lan_group")]
     pub group: Option<String>,

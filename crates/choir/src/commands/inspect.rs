@@ -1,12 +1,16 @@
 //! `choir inspect`: joins a source for a few seconds and says what is there.
 
-use super::{folder_of, load, read_url, until_stopped};
+use super::{folder_of, load, read_url, stave::seeker, until_stopped};
 use crate::{
     args::InspectArgs,
     exit::{DIFFERS, FAILED, Failure, USAGE},
     output::facts,
 };
-use choir_core::{link::show_url, spelling::did_you_mean};
+use choir_core::{
+    link::{Link, show_url},
+    spelling::did_you_mean,
+    stave::StaveSettings,
+};
 use choir_net::{
     inspect::{Look, inspect},
     port::Stop,
@@ -16,6 +20,7 @@ use std::path::{Path, PathBuf};
 pub async fn run(args: InspectArgs) -> Result<(), Failure> {
     let mut base = PathBuf::from(".");
     let mut expected = None;
+    let mut lan = StaveSettings::default();
     if let (Some(sheet), Some(name)) = (&args.sheet, &args.line) {
         let read = load(sheet, false)?;
         let names: Vec<&str> = read.lines.iter().map(|l| l.name.as_str()).collect();
@@ -23,6 +28,7 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
         let line = line.ok_or_else(|| Failure::new(USAGE, format!("there is no line \"{name}\". {}", did_you_mean(name, &names))))?;
         base = folder_of(sheet).to_owned();
         expected = Some(line.clone());
+        lan = StaveSettings { key: read.stave.key.clone().map(|k| k.below(&base)), ..read.stave.clone() };
     }
     let link = match (&args.url, &expected) {
         (Some(url), _) => {
@@ -37,8 +43,12 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
     }
     eprintln!("{}: looking for {}", show_url(&link), choir_core::units::say_duration(args.for_time));
     let (stop_it, stop) = Stop::new();
+    let node = match &link {
+        Link::Stave(_) => Some(seeker(&args.lan.over(lan)?, Path::new("."), "inspect", &stop).await?),
+        _ => None,
+    };
     let look = Look { lasts: args.for_time, wait: args.wait };
-    let work = inspect(&link, &base, look, expected.as_ref().map(|l| &l.expect), &stop);
+    let work = inspect(&link, &base, look, expected.as_ref().map(|l| &l.expect), node.as_ref(), &stop);
     tokio::pin!(work);
     let view = tokio::select! {
         view = &mut work => view?,
@@ -48,6 +58,10 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
             work.await?
         }
     };
+    if let Some(node) = &node {
+        let _ = stop_it.send(true);
+        node.ended().await;
+    }
     if args.json {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
     } else {

@@ -30,7 +30,11 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
             return Err(Failure::new(USAGE, format!("{}: {what} {remedy}", redact(text))));
         }
     }
-    let sheet = Sheet::of_one("link", from, vec![to]);
+    let mut sheet = Sheet::of_one("link", from, vec![to]);
+    let base;
+    // Paths of the two links count from here; that of a group's key from its sheet.
+    (sheet.stave, base) = args.lan.settings()?;
+    sheet.stave.key = sheet.stave.key.map(|k| k.below(&base));
     let (open_gate, gate) = Stop::new();
     let show = Show::start_gated(&sheet, Path::new("."), &gate).await?;
     let timed = async {

@@ -2,7 +2,7 @@
 
 use super::{folder_of, interrupted, load, until_stopped};
 use crate::{
-    args::{DirectoryArgs, LanArgs, ListArgs, Stave, StaveArgs},
+    args::{DirectoryArgs, LanArgs, LanFlags, ListArgs, Stave, StaveArgs},
     exit::{FAILED, Failure},
     output::{names, plural, redraw::Redraw},
 };
@@ -29,13 +29,9 @@ pub async fn run(args: StaveArgs) -> Result<(), Failure> {
     }
 }
 
-impl LanArgs {
-    /// The settings, and the folder that their paths count from.
-    pub fn settings(&self) -> Result<(StaveSettings, PathBuf), Failure> {
-        let (mut s, base) = match &self.sheet {
-            Some(path) => (load(path, false)?.stave, folder_of(path).to_owned()),
-            None => (StaveSettings::default(), PathBuf::from(".")),
-        };
+impl LanFlags {
+    /// The settings with what is said on the command line.
+    pub fn over(&self, mut s: StaveSettings) -> Result<StaveSettings, Failure> {
         if let Some(group) = &self.group {
             s.group.clone_from(group);
         }
@@ -50,7 +46,18 @@ impl LanArgs {
         s.nodes.extend(&self.node);
         s.directory = self.directory.or(s.directory);
         s.discover &= !self.no_discover;
-        Ok((s, base))
+        Ok(s)
+    }
+}
+
+impl LanArgs {
+    /// The settings, and the folder that their paths count from.
+    pub fn settings(&self) -> Result<(StaveSettings, PathBuf), Failure> {
+        let (s, base) = match &self.sheet {
+            Some(path) => (load(path, false)?.stave, folder_of(path).to_owned()),
+            None => (StaveSettings::default(), PathBuf::from(".")),
+        };
+        Ok((self.own.over(s)?, base))
     }
 
     /// As [`Self::settings`], for a stand-in: they stay on this machine unless they are told otherwise.

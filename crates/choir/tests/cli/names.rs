@@ -59,6 +59,18 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
         "{table}"
     );
 
+    // Looked at before it is taken.
+    let look = |on, more: &[&str]| {
+        let lan = lan(on);
+        place.run(&[&["inspect", "stave://Finish Tower?grade=sub", "--for", "1s", "--wait", "8s", "--json"], &lan[..], more].concat())
+    };
+    let out = look("127.61.0.6", &[]);
+    let seen: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+    assert_eq!((out.code, seen["picture"]["size"][0].as_u64()), (0, Some(160)), "{seen:#}");
+    assert!(seen["how"].as_str().is_some_and(|h| h.starts_with("sub from tower, by QUIC")), "{seen:#}");
+    let out = place.run(&["inspect", "stave://Nobody", "--on", "127.61.0.6", "--lan-group", &g, "--key-env", "LAN", "--wait", "1s"]);
+    assert!(out.code == 1 && out.stderr.contains("no machine offers \"Nobody\""), "{}", out.stderr);
+
     // Without the key, and in another group.
     let (code, nodes, why) = list(&place, &["--on", "127.61.0.3", "--lan-group", &g, "--key-env", "OTHER"]);
     assert!(code == 1 && why.contains("tower") && why.contains("group keys") && !why.contains("oars"), "{why}");
@@ -111,8 +123,29 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
     camera.interrupt();
     let (code, text) = camera.end();
     assert_eq!(code, 0);
-    assert!(text.starts_with("tally: on air\ntally: off\n"), "{text}");
+    assert!(text.contains("tally: on air\ntally: off\n"), "{text}");
     assert!(!text.contains("looks at pan 0.00"), "it has turned: {text}");
+}
+
+#[test]
+fn one_link_goes_out_by_a_name_and_comes_in_by_it() {
+    let place = Place::new();
+    let clip = format!("{}?repeat", place.clip());
+    let g = group(63);
+    let lan = |on| ["--on", on, "--lan-group", &g];
+    let out = lan("127.63.0.1");
+    let mut offers = place.start(&[&["link", &clip, "stave://Start Pontoon"], &out[..]].concat());
+    offers.says("line in: steady");
+    let got = place.path("got.ts").display().to_string();
+    let taken = place.run(&[&["link", "stave://Start Pontoon", &got, "--for", "4s", "--json"], &lan("127.63.0.2")[..]].concat());
+    assert_eq!(taken.code, 0, "{}", taken.stderr);
+    let seen: serde_json::Value = serde_json::from_str(&place.run(&["inspect", &got, "--for", "2s", "--json"]).stdout).expect("JSON");
+    assert!(seen["picture"]["size"][0] == 320 && seen["picture"]["frames_missing"] == 0, "{seen:#}");
+    // A name that is taken on this machine gets a number: two links are two nodes, so the machine's name does.
+    let mut second = place.start(&[&["link", &clip, "stave://Start Pontoon"], &lan("127.63.0.3")[..]].concat());
+    second.says("this one is \"");
+    offers.interrupt();
+    assert_eq!(offers.end().0, 0);
 }
 
 #[test]

@@ -45,12 +45,15 @@ fn cards_come_as_text_markdown_page_and_json_with_secrets_only_on_request() {
     let out = place.run(&["card", "--all", "--sheet", &sheet, "--reveal", "--html", &page.display().to_string()]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let html = fs::read_to_string(&page).expect("a page");
-    assert!(html.contains("cox &amp; four &lt;oars&gt;") && html.matches("<article>").count() == 12 && html.contains("<svg"));
-    assert!(out.stderr.contains("12 cards") && out.stderr.contains("holds passphrases"), "{}", out.stderr);
+    assert!(html.contains("cox &amp; four &lt;oars&gt;") && html.matches("<article>").count() == 16 && html.contains("<svg"));
+    assert!(out.stderr.contains("16 cards") && out.stderr.contains("holds passphrases"), "{}", out.stderr);
     let message = place.run(&["card", "boathouse-2", "finish-tower", "--sheet", &sheet, "--markdown"]).stdout;
-    assert!(message.contains("| mode | `listener`") && message.matches("**").count() == 6, "a feed, a line and a device: {message}");
+    assert!(
+        message.contains("| mode | `listener`") && message.matches("**").count() == 8,
+        "a feed with its name, a line and a device: {message}"
+    );
     let json: serde_json::Value = serde_json::from_str(&place.run(&["card", "--all", "--sheet", &sheet, "--json"]).stdout).expect("JSON");
-    assert_eq!(json.as_array().map(Vec::len), Some(12));
+    assert_eq!(json.as_array().map(Vec::len), Some(16));
     let wrong = place.run(&["card", "umpire-lunch", "--sheet", &sheet]);
     assert!(wrong.code == 2 && wrong.stderr.contains("Did you mean \"umpire-launch\""), "{}", wrong.stderr);
     assert_eq!(place.run(&["card"]).code, 2);
@@ -222,9 +225,9 @@ fn the_demo_passes_its_line_check() {
         let out = place.run(&["linecheck", "--demo", "--net", "127.47", "--for", "3s", "--json", "--html", &page.display().to_string()]);
         let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
         assert_eq!((out.code, json["failed"].as_u64()), (0, Some(0)), "{}", out.stdout);
-        assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(10), Some(5)));
+        assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(14), Some(6)));
         let html = fs::read_to_string(&page).expect("a page");
-        assert!(html.contains("10 of 10 good") && html.matches("data:image/png").count() == 5, "{} bytes", html.len());
+        assert!(html.contains("14 of 14 good") && html.matches("data:image/png").count() == 6, "{} bytes", html.len());
     });
 }
 

@@ -28,7 +28,10 @@ use std::{
     io,
     net::{IpAddr, Ipv4Addr, SocketAddr},
     path::Path,
-    sync::{Arc, Mutex, atomic::AtomicU64},
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, AtomicU64},
+    },
     time::{Duration, Instant},
 };
 use tokio::{
@@ -109,7 +112,7 @@ struct Inner {
     receivers: Mutex<BTreeMap<u64, Arc<Receiver>>>,
     next: AtomicU64,
     directory: watch::Sender<BTreeMap<u64, NodeEntry>>,
-    keeps_directory: std::sync::atomic::AtomicBool,
+    keeps_directory: AtomicBool,
     roster: Mutex<Option<Roster>>,
     tasks: Mutex<Vec<JoinHandle<()>>>,
 }
@@ -137,6 +140,8 @@ struct Receiver {
     conn: Connection,
     speaker: Mutex<Speaker>,
     bell: Notify,
+    /// Packets of a group are being sent again.
+    repairing: AtomicBool,
 }
 
 impl Node {

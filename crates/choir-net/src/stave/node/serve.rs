@@ -9,11 +9,11 @@ use crate::{
         take,
     },
 };
-use bytes::{Buf, BytesMut};
+use bytes::{Buf, Bytes, BytesMut};
 use choir_proto::stave::{
     CameraAnswer, CameraVerb, Carriage, MOVE_MOST_MS, NodeEntry, Nodes, Refusal, RefusalCode, Speaker, SpeakerConfig, SpeakerEvent, frame,
 };
-use quinn::{Incoming, VarInt};
+use quinn::{Connection, Incoming, VarInt};
 use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, atomic::Ordering},
@@ -23,6 +23,8 @@ use tokio::sync::{Notify, oneshot, watch};
 
 /// Receivers at a time.
 const RECEIVERS: usize = 256;
+/// Packets that are sent again are of no use later.
+const REPAIR_WITHIN: Duration = Duration::from_millis(500);
 /// From connection to control stream.
 const CONTROL_WITHIN: Duration = Duration::from_secs(3);
 /// A receiver that takes no control bytes for so long is gone.
@@ -68,7 +70,7 @@ impl Node {
         let config = SpeakerConfig { hello: self.hello(), key: self.key(), exported, known };
         let id = self.0.next.fetch_add(1, Ordering::Relaxed);
         let speaker = Mutex::new(Speaker::new(config, Instant::now()));
-        let receiver = Arc::new(Receiver { id, conn: conn.clone(), speaker, bell: Notify::new() });
+        let receiver = Arc::new(Receiver { id, conn: conn.clone(), speaker, bell: Notify::new(), repairing: false.into() });
         let admitted = {
             let mut all = lock(&self.0.receivers);
             let room = all.len() < RECEIVERS;
@@ -197,20 +199,14 @@ impl Node {
             let group = wanted.and_then(|w| sources.all.values().find(|s| *s.name == *w)).and_then(|s| s.group.as_ref());
             group.map(|g| g.again(repair)).unwrap_or_default()
         };
-        if packets.is_empty() {
+        // One at a time: a receiver cannot make this machine send as much as it likes.
+        if packets.is_empty() || receiver.repairing.swap(true, Ordering::AcqRel) {
             return;
         }
-        let conn = receiver.conn.clone();
+        let receiver = receiver.clone();
         tokio::spawn(async move {
-            let Ok(mut stream) = conn.open_uni().await else { return };
-            // A mark that no unit begins with, then each packet behind its length.
-            let mut all = BytesMut::from(&take::REPAIR_MARK[..]);
-            for p in packets {
-                all.extend_from_slice(&(p.len() as u16).to_be_bytes());
-                all.extend_from_slice(&p);
-            }
-            let _ = tokio::time::timeout(Duration::from_millis(500), stream.write_all(&all)).await;
-            let _ = stream.finish();
+            repair_with(&receiver.conn, packets).await;
+            receiver.repairing.store(false, Ordering::Release);
         });
     }
 
@@ -239,4 +235,20 @@ impl Node {
             r.bell.notify_one();
         }
     }
+}
+
+/// Sends packets of a group again, by a stream of their own.
+async fn repair_with(conn: &Connection, packets: Vec<Bytes>) {
+    // A mark that no unit begins with, then each packet behind its length.
+    let mut all = BytesMut::from(&take::REPAIR_MARK[..]);
+    for p in packets {
+        all.extend_from_slice(&(p.len() as u16).to_be_bytes());
+        all.extend_from_slice(&p);
+    }
+    let _ = tokio::time::timeout(REPAIR_WITHIN, async {
+        let mut stream = conn.open_uni().await.ok()?;
+        stream.write_all(&all).await.ok()?;
+        stream.finish().ok()
+    })
+    .await;
 }
