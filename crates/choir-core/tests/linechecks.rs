@@ -211,3 +211,32 @@ fn a_name_on_the_lan_is_judged_by_its_group_key() {
     let (mark, _) = encryption(&Seen::default());
     assert_eq!(mark, Mark::Open);
 }
+
+#[test]
+fn a_name_that_is_not_there_a_wrong_key_and_a_certificate_that_is_not_let_in_are_told_apart() {
+    let first = |seen: &Seen| {
+        let row = row("named", seen);
+        assert!(row.is_settled(), "{row:#?}");
+        row.first_failure().map(|i| (i.step, i.found.clone(), i.remedy.clone().unwrap_or_default()))
+    };
+    let reason = "no machine offers \"Finish Tower\" of machine \"boathouse\" yet (1 seen); there is \"Finish Towr\"";
+    let awaited = Seen {
+        link: LinkView { state: Some(State::Waiting), reason: reason.into(), ..LinkView::default() },
+        over: true,
+        ..Seen::default()
+    };
+    let (step, found, remedy) = first(&awaited).expect("a failure");
+    assert_eq!((step, found.as_str()), (Step::Name, reason));
+    assert!(remedy.contains("choir stave list"));
+    let (step, found, remedy) = first(&failed(Fault::Passphrase)).expect("a failure");
+    assert_eq!((step, found.as_str()), (Step::Encryption, "refused: the group keys differ"));
+    assert!(remedy.contains("[stave]"));
+    let (step, _, remedy) = first(&failed(Fault::Login)).expect("a failure");
+    assert_eq!(step, Step::Login);
+    assert!(remedy.contains("choir stave identity") && !remedy.contains("password"));
+    // While it is looked for nothing has failed; once it comes all of it is good.
+    let looking = row("named", &Seen::default());
+    assert_eq!((looking.mark(), looking.is_settled()), (Mark::Open, false));
+    let link = LinkView { encryption: "TLS 1.3".into(), latency_ms: None, ..good().link };
+    assert_eq!(row("named", &Seen { link, headroom_ms: None, ..good() }).mark(), Mark::Passed);
+}

@@ -19,17 +19,33 @@ pub(super) fn judge(items: &mut Items, link: &Link, card: &str, seen: &Seen, inb
         Link::Stave(s) => Some(s.name.as_str()),
         _ => None,
     };
-    if link.calls(inbound) {
+    if let (Link::Stave(s), true) = (link, inbound && !joined && fault.is_none()) {
+        by_name(items, &s.name, seen);
+    } else if link.calls(inbound) {
         called(items, host.unwrap_or_default(), fault, (seen, joined), link);
     } else {
         for step in [Step::Name, Step::Host, Step::Port] {
             items.skipped(step, "this end waits");
         }
     }
-    login(items, link, fault, joined, inbound);
+    login(items, link, fault, (seen, joined), inbound);
     handshake(items, link, card, fault, (seen, inbound));
     encryption(items, link, card, fault, seen);
     joined
+}
+
+/// A name that has not been found has no host yet that could be silent.
+fn by_name(items: &mut Items, name: &str, seen: &Seen) {
+    if items.over {
+        let remedy = "Is it offered there, under this name and in this group? \"choir stave list\" shows every name.";
+        items.failed(Step::Name, seen.link.reason.clone(), remedy);
+        items.skipped(Step::Host, "not reached");
+        items.skipped(Step::Port, "not reached");
+    } else {
+        items.open(Step::Name, &format!("looking for {name}"));
+        items.open(Step::Host, "not known yet");
+        items.open(Step::Port, "not known yet");
+    }
 }
 
 fn called(items: &mut Items, host: &str, fault: Option<Fault>, (seen, joined): (&Seen, bool), link: &Link) {
@@ -85,9 +101,14 @@ fn called(items: &mut Items, host: &str, fault: Option<Fault>, (seen, joined): (
     }
 }
 
-fn login(items: &mut Items, link: &Link, fault: Option<Fault>, joined: bool, inbound: bool) {
+fn login(items: &mut Items, link: &Link, fault: Option<Fault>, (seen, joined): (&Seen, bool), inbound: bool) {
     let named = matches!(link, Link::Rtsp(r) if r.user.is_some());
     match fault {
+        Some(Fault::Login) if matches!(link, Link::Stave(_)) => {
+            let remedy =
+                "One end lets in only certificates that it knows: \"choir stave identity\" prints one, which goes into its [stave].";
+            items.failed(Step::Login, seen.link.reason.clone(), remedy);
+        }
         Some(Fault::Login) => {
             let (found, remedy) = if named {
                 ("user or password are not taken", "Mend them at one end; it was asked twice at most, since many devices lock the account.")

@@ -10,6 +10,8 @@ use tokio::sync::mpsc;
 pub(super) const LATE: VarInt = VarInt::from_u32(1);
 /// Said of a stream that nobody wants.
 const UNWANTED: VarInt = VarInt::from_u32(2);
+/// Room made for a unit by its word alone: what is larger grows as it comes.
+const CLAIMED: usize = 1 << 20;
 /// Longest time that a unit may take to come.
 const WHOLE_WITHIN: Duration = Duration::from_secs(3);
 
@@ -74,7 +76,7 @@ async fn whole(first: Bytes, stream: &mut RecvStream) -> Option<Arrived> {
         return None;
     }
     let mut data = start.split_off(begins);
-    data.reserve(size - data.len());
+    data.reserve((size - data.len()).min(CLAIMED));
     while let Some(chunk) = stream.read_chunk(1 << 20, true).await.ok()? {
         if data.len() + chunk.bytes.len() > size {
             return None;
