@@ -12,7 +12,7 @@ use std::{
 #[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Names on the LAN")]
 pub struct LanArgs {
-    /// Take group, key, address and the rest from this sheet's [stave]; what is said here besides holds.
+    /// Take group, key, address and the rest from this sheet; what is said here besides holds.
     #[arg(long = "sheet", value_name = "SHEET", id = "lan_sheet")]
     pub sheet: Option<PathBuf>,
     #[command(flatten)]
