@@ -42,6 +42,7 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
     for n in 0..200u8 {
         let _ = noise.send_to(&vec![n; usize::from(n) * 6 + 1], &at);
     }
+    until_listed(&place, &lan("127.61.0.2"), |nodes| nodes[0]["names"][0]["streams"].as_array().is_some_and(|s| s.len() == 3));
     let (code, nodes, _) = list(&place, &lan("127.61.0.2"));
     let source = &nodes[0]["names"][0];
     assert_eq!((code, source["name"].as_str(), nodes[0]["machine"].as_str()), (0, Some("Finish Tower"), Some("tower")), "{nodes:#}");
@@ -166,6 +167,7 @@ fn a_directory_stands_in_for_multicast_and_has_its_port_to_itself() {
     let there = format!("127.62.0.9:{port}");
     let by = |on| ["--on", on, "--lan-group", &g, "--directory", &there, "--no-discover"];
     let (mut camera, _) = camera(&place, &by("127.62.0.1"));
+    until_listed(&place, &by("127.62.0.2"), |nodes| nodes[0]["names"][0]["streams"].as_array().is_some_and(|s| s.len() == 3));
     let (code, nodes, why) = list(&place, &by("127.62.0.2"));
     assert_eq!((code, nodes[0]["names"][0]["name"].as_str()), (0, Some("Finish Tower")), "{nodes:#} {why}");
     assert_eq!(list(&place, &["--on", "127.62.0.2", "--lan-group", &g, "--no-discover"]).0, 1, "by itself it knows nobody");
