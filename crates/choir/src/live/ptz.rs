@@ -199,6 +199,9 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
     let mut panel = Panel::new(ptz.name(), releases);
     let theme = Theme::from_env();
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
+    // Listened for all the time: a signal that comes while the panel is drawn is not to be missed.
+    let left = crate::commands::until_stopped(None);
+    tokio::pin!(left);
     let result = loop {
         if let Err(e) = terminal.draw(|f| draw(f, &panel, &theme)) {
             break Err(Failure::from(e));
@@ -221,7 +224,7 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
             },
             Some(n) = news.recv() => panel.news(n),
             () = released => panel.still(),
-            () = crate::commands::until_stopped(None) => break Ok(()),
+            () = &mut left => break Ok(()),
         }
     };
     done.store(true, Ordering::Relaxed);
