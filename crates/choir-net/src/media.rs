@@ -156,6 +156,14 @@ pub struct FeedReading {
     pub takes: u64,
 }
 
+impl FeedReading {
+    /// The line that is on; before any is, the one that is wanted.
+    #[must_use]
+    pub fn line(&self) -> u32 {
+        self.on.unwrap_or(self.wanted)
+    }
+}
+
 impl FeedMedia {
     /// A feed that starts with a line.
     #[must_use]

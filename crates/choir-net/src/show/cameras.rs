@@ -1,9 +1,10 @@
 //! The cameras behind lines: their tally lamps follow what is shown of them, and orders that come by name reach them.
 
 use super::tally::Bell;
-use crate::media::FeedMedia;
 use crate::{
+    clock::sleep_until,
     device::credentials_of,
+    media::FeedMedia,
     port::{LinkStatus, Stop},
     ptz::{Ptz, PtzError},
     stave::{CameraRequest, Order},
@@ -17,11 +18,15 @@ use choir_proto::{
     stave::CameraVerb,
     visca::{Ask, Drive},
 };
-use std::{path::PathBuf, sync::Arc, time::Duration};
+use std::{
+    path::PathBuf,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 use tokio::{
     sync::{mpsc, oneshot},
     task::JoinHandle,
-    time::{Instant, timeout},
+    time::timeout,
 };
 
 /// A lamp that could not be switched is tried again.
@@ -69,7 +74,7 @@ impl Lamp {
             }
             tokio::select! {
                 () = bell.rung() => {}
-                () = tokio::time::sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() => {}
+                () = sleep_until(again) => {}
                 () = stop.wait() => break,
             }
         }
@@ -131,7 +136,7 @@ impl Desk {
                     // Whoever ordered may have gone.
                     let _ = answer.send(self.carry_out(verb, &mut open).await);
                 }
-                () = tokio::time::sleep_until(until.unwrap_or_else(Instant::now)), if until.is_some() => halt(&mut open).await,
+                () = sleep_until(until) => halt(&mut open).await,
                 () = stop.wait() => break,
             }
         }
@@ -139,9 +144,7 @@ impl Desk {
     }
 
     async fn carry_out(&self, verb: CameraVerb, open: &mut Option<Open>) -> Result<(), String> {
-        let reading = self.feed.reading();
-        let line = reading.on.unwrap_or(reading.wanted) as usize;
-        match self.cameras.get(line).and_then(Option::as_ref) {
+        match self.cameras.get(self.feed.reading().line() as usize).and_then(Option::as_ref) {
             None => {
                 halt(open).await;
                 Err("no camera that can be steered feeds the line that is on".into())

@@ -373,7 +373,7 @@ impl FeedSampler {
         let subject = format!("feed {}", self.name);
         let reading = self.built.media.reading();
         let name = |n: u32| self.lines.get(n as usize).cloned().unwrap_or_default();
-        let on = reading.on.map_or_else(|| name(reading.wanted), name);
+        let on = name(reading.line());
         if reading.takes > self.takes {
             self.takes = reading.takes;
             events.add(&subject, EventGrade::Good, format!("{on} is on, cut in at a keyframe"));

@@ -56,11 +56,7 @@ pub(super) fn spawn(feeds: Vec<Shown>, lines: Vec<Arc<LinkStatus>>, mut stop: St
 
 fn settle(feeds: &[Shown], lines: &[Arc<LinkStatus>]) {
     for (n, line) in lines.iter().enumerate() {
-        let carries = |media: &FeedMedia| {
-            let reading = media.reading();
-            reading.on.unwrap_or(reading.wanted) as usize == n
-        };
-        let outs = feeds.iter().filter(|(media, _)| carries(media)).flat_map(|(_, outs)| outs);
+        let outs = feeds.iter().filter(|(media, _)| media.reading().line() as usize == n).flat_map(|(_, outs)| outs);
         line.set_tally(outs.filter_map(|out| *out.tally().borrow()).max());
     }
 }

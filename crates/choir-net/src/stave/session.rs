@@ -1,6 +1,7 @@
 //! This end's side of one connection to another node: the control stream, and who is at the other end.
 
 use super::node::Node;
+use crate::clock::sleep_until;
 use bytes::{Buf, BytesMut};
 use choir_core::health::Fault;
 use choir_proto::stave::{EXPORTER_LABEL, EXPORTER_LEN, Listener, ListenerConfig};
@@ -90,7 +91,7 @@ impl Session {
         while let Some(data) = self.listener.poll_control() {
             self.out.extend_from_slice(&data);
         }
-        let due = self.listener.poll_timeout().map(tokio::time::Instant::from_std);
+        let due = self.listener.poll_timeout();
         let ended = |e: ConnectionError| Failed::new(Some(Fault::Gone), words(&e));
         tokio::select! {
             written = self.send.write(&self.out), if !self.out.is_empty() => match written {
@@ -104,7 +105,7 @@ impl Session {
                 })?,
                 _ => return Err(ended(self.conn.closed().await)),
             },
-            () = tokio::time::sleep_until(due.unwrap_or_else(tokio::time::Instant::now)), if due.is_some() => {
+            () = sleep_until(due) => {
                 self.listener.handle_timeout(Instant::now()).map_err(|e| Failed::new(Some(Fault::Stranger), e.to_string()))?;
             }
         }

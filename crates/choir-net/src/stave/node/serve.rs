@@ -2,6 +2,7 @@
 
 use super::{Node, Receiver};
 use crate::{
+    clock::sleep_until,
     lock,
     port::Stop,
     stave::{
@@ -95,7 +96,7 @@ impl Node {
             self.pump(&receiver, &mut out);
             let (done, due) = {
                 let s = lock(&receiver.speaker);
-                (s.is_done(), s.poll_timeout().map(tokio::time::Instant::from_std))
+                (s.is_done(), s.poll_timeout())
             };
             if done && out.is_empty() {
                 let _ = send.finish();
@@ -118,7 +119,7 @@ impl Node {
                 },
                 () = receiver.bell.notified() => {}
                 e = conn.closed() => break words(&e),
-                () = tokio::time::sleep_until(due.unwrap_or_else(tokio::time::Instant::now)), if due.is_some() => {
+                () = sleep_until(due) => {
                     let handled = lock(&receiver.speaker).handle_timeout(Instant::now());
                     if let Err(e) = handled {
                         break e.to_string();

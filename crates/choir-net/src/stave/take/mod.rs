@@ -10,7 +10,10 @@ use super::{
     session::{Failed, Session},
     units::{self, Arrived, UnitTap},
 };
-use crate::port::{Intake, LinkStatus, Stop};
+use crate::{
+    clock::sleep_until,
+    port::{Intake, LinkStatus, Stop},
+};
 use choir_core::{
     health::{Contact, Fault},
     link::StaveLink,
@@ -254,7 +257,7 @@ impl Taker {
                 break Some(f);
             }
             stream.flush(&self.plan, &mut session, &mut self.told);
-            let due = stream.due().map(tokio::time::Instant::from_std);
+            let due = stream.due();
             tokio::select! {
                 turned = session.turn() => if let Err(f) = turned {
                     break Some(f);
@@ -285,7 +288,7 @@ impl Taker {
                 () = self.plan.status.woken() => if self.plan.status.is_held() {
                     break None;
                 },
-                () = tokio::time::sleep_until(due.unwrap_or_else(tokio::time::Instant::now)), if due.is_some() => {}
+                () = sleep_until(due) => {}
                 () = stop.wait() => break None,
             }
         };
