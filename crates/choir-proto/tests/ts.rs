@@ -186,7 +186,7 @@ const TWO: SourceKey = SourceKey { line: 2, session: 0 };
 fn one_source_passes_byte_exact_and_uncopied() {
     let parts = stream(WriterConfig::default(), 900_000, 50, 10, 3000);
     let mut splicer = Splicer::new();
-    splicer.take(ONE);
+    splicer.want(1);
     for (n, part) in parts.iter().enumerate() {
         let data = Bytes::from(part.clone());
         let (out, _) = splicer.push(ONE, n as i64 * 40_000, &data);
@@ -207,13 +207,13 @@ fn a_take_cuts_at_a_keyframe_and_nothing_jumps() {
     };
     let second = stream(other, 5_000_000, 200, 30, 4000);
     let mut splicer = Splicer::new();
-    splicer.take(ONE);
+    splicer.want(1);
     let mut out = Vec::new();
     let mut cuts = Vec::new();
     for n in 0..200usize {
         match n {
-            40 => splicer.take(TWO),
-            110 => splicer.take(ONE),
+            40 => splicer.want(2),
+            110 => splicer.want(1),
             _ => {}
         }
         for (key, parts) in [(ONE, &first), (TWO, &second)] {
@@ -256,12 +256,12 @@ fn a_restarted_source_is_cut_in_like_another_one() {
     let after = stream(WriterConfig::default(), 77, 60, 10, 3000);
     let again = SourceKey { session: 1, ..ONE };
     let mut splicer = Splicer::new();
-    splicer.take(ONE);
+    splicer.want(1);
     let mut reader = TsReader::new(Depth::Units);
     for (n, part) in before.iter().chain(&after).enumerate() {
         let key = if n < 60 { ONE } else { again };
         if n == 60 {
-            splicer.take(again);
+            splicer.want(1);
         }
         let (out, _) = splicer.push(key, n as i64 * 40_000, &Bytes::from(part.clone()));
         reader.push(n as i64 * 40_000, &out);
@@ -278,7 +278,7 @@ proptest! {
     fn any_bytes_are_read_without_panic(data in prop::collection::vec(any::<u8>(), 0..4000), cut in 1usize..400) {
         let mut reader = TsReader::new(Depth::Units);
         let mut splicer = Splicer::new();
-        splicer.take(ONE);
+        splicer.want(1);
         for piece in data.chunks(cut) {
             reader.push(0, piece);
             splicer.push(ONE, 0, &Bytes::copy_from_slice(piece));
@@ -295,13 +295,13 @@ proptest! {
         }
         let mut reader = TsReader::new(Depth::Units);
         let mut splicer = Splicer::new();
-        splicer.take(ONE);
+        splicer.want(1);
         for piece in all.chunks(cut) {
             reader.push(0, piece);
         }
         for (n, piece) in all.chunks(7 * TS_PACKET).enumerate() {
             if n == 30 {
-                splicer.take(TWO);
+                splicer.want(2);
             }
             splicer.push(if n < 30 { ONE } else { TWO }, n as i64, &Bytes::copy_from_slice(piece));
         }

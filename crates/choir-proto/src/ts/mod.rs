@@ -1,19 +1,25 @@
 //! MPEG transport streams (ISO/IEC 13818-1, H.222.0).
 //!
 //! [`TsReader`] meters a stream and can cut it into access units; [`TsWriter`] makes one; [`Splicer`]
-//! joins several into one without a jump in time.
+//! joins several into one without a jump in time; [`TsChecker`] says what is wrong with one.
 
+mod align;
+mod check;
 mod packet;
 mod pes;
 mod psi;
 mod reader;
+mod sound;
 mod splice;
 mod writer;
 
+pub use align::{Aligned, PacketAligner};
+pub use check::{Origin, TsChecker, TsFault, TsFinding};
 pub use packet::{Adaptation, TS_PACKET, TsPacket};
 pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
 pub use reader::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsReader, VideoInfo};
+use sound::sound_ticks;
 pub use splice::{Cut, SourceKey, Splicer};
 pub use writer::{MuxRate, TsWriter, Unit, WriterConfig};
 

@@ -105,6 +105,11 @@ impl StreamKind {
     pub const fn is_video(self) -> bool {
         matches!(self, Self::H264 | Self::H265)
     }
+    /// True for sound.
+    #[must_use]
+    pub const fn is_audio(self) -> bool {
+        matches!(self, Self::AacAdts | Self::AacLatm | Self::MpegAudio | Self::St302)
+    }
     /// Whether decoding can start at this access unit of it.
     #[must_use]
     pub fn is_keyframe(self, unit: &[u8]) -> bool {
@@ -183,15 +188,20 @@ impl Pmt {
     }
 }
 
-/// Programme number and map PID of the first programme in a PAT section.
-pub(super) fn first_program(section: &[u8]) -> Option<(u16, u16)> {
-    let body = section.get(8..section.len().checked_sub(4)?)?;
-    if *section.first()? != 0 {
-        return None;
-    }
-    body.chunks_exact(4)
+/// Programme number and map PID of each programme in a PAT section.
+pub(super) fn programs(section: &[u8]) -> impl Iterator<Item = (u16, u16)> {
+    let is_pat = section.first() == Some(&0);
+    let body = section.len().checked_sub(4).filter(|_| is_pat).and_then(|end| section.get(8..end)).unwrap_or_default();
+    body.as_chunks::<4>()
+        .0
+        .iter()
         .map(|e| (u16::from(e[0]) << 8 | u16::from(e[1]), u16::from(e[2] & 0x1F) << 8 | u16::from(e[3])))
-        .find(|(n, _)| *n != 0)
+        .filter(|(n, _)| *n != 0)
+}
+
+/// The first of them.
+pub(super) fn first_program(section: &[u8]) -> Option<(u16, u16)> {
+    programs(section).next()
 }
 
 fn finish(mut section: Vec<u8>) -> Vec<u8> {

@@ -145,7 +145,9 @@ impl TsWriter {
     /// Appends a clock reference, and the tables if they are due, while no unit comes.
     pub fn idle(&mut self, out: &mut Vec<u8>) {
         self.due_tables_and_clock(false, out);
-        self.clock_packet(out);
+        if self.clock_rises() {
+            self.clock_packet(out);
+        }
     }
 
     /// Appends a unit, with whatever tables, clock and filling are due before it. Its bytes are copied once.
@@ -180,7 +182,7 @@ impl TsWriter {
         let mut start = true;
         while pes.left > 0 {
             self.due_tables_and_clock(stream.pid != self.clock_pid, out);
-            let clock_here = stream.pid == self.clock_pid && ((unit.video && start) || self.pcr_due());
+            let clock_here = stream.pid == self.clock_pid && self.clock_rises() && ((unit.video && start) || self.pcr_due());
             self.packet(stream.pid, start, start && unit.keyframe, clock_here, &mut pes, out);
             start = false;
         }
@@ -220,6 +222,11 @@ impl TsWriter {
                 }
             }
         }
+    }
+
+    /// References rise (ISO 13818-1, 2.4.3.5): units that leave at the same time share one.
+    fn clock_rises(&self) -> bool {
+        self.last_pcr.is_none() || self.clock > self.last_pcr
     }
 
     fn pcr_due(&self) -> bool {

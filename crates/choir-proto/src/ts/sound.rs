@@ -1,0 +1,26 @@
+//! How long sound lasts, from its bytes.
+
+use super::StreamKind;
+use crate::{adts, audio::ST302_RATE};
+
+/// How long the sound in this PES payload lasts, 90 kHz ticks; `None` when its bytes do not tell.
+pub(super) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
+    match kind {
+        StreamKind::AacAdts => adts::frames(data).map(|(h, _)| frame_ticks(&h)).reduce(|a, b| a + b).map(f64::round).map(|t| t as u64),
+        StreamKind::St302 => {
+            let head: [u8; 4] = data.get(..4)?.try_into().ok()?;
+            let bytes = u64::from(head[0]) << 8 | u64::from(head[1]);
+            let channels = u64::from(head[2] >> 6) * 2 + 2;
+            // Two samples of 16, 20 or 24 bits with 4 bits of their own each.
+            let pair = 5 + u64::from(head[2] >> 4 & 3);
+            Some(bytes * 2 / (pair * channels) * 90_000 / u64::from(ST302_RATE))
+        }
+        _ => None,
+    }
+}
+
+/// One frame of AAC, 90 kHz ticks.
+pub(super) fn frame_ticks(h: &adts::AdtsHeader) -> f64 {
+    f64::from(h.samples) * 90_000.0 / f64::from(h.sample_rate)
+}
+

@@ -1,0 +1,311 @@
+//! Joins several transport streams into one that never jumps. While nothing has been cut, bytes pass untouched and uncopied.
+//!
+//! ```text
+//!            want(line)            keyframe of the wanted source
+//!   on air ───────────► waiting ──────────────────────────────► closing ──► on air
+//!     ▲                    │ want(line on air)                     │ units of the old source end,
+//!     └────────────────────┘                                       │ or it is silent, or CLOSE_MAX passes
+//! ```
+//!
+//! A take waits for a keyframe as long as it has to; it is never cut in elsewhere. While closing, the old source's open units
+//! are completed and the new source is kept back. Its clock goes on from the old one's. Its time stamps keep their distance to
+//! that clock, unless pictures would go back in time: then the distance grows by what is missing.
+
+mod output;
+mod programme;
+mod sound;
+mod track;
+mod waiting;
+
+use super::{PTS_WRAP, TS_PACKET, TsPacket, wrapped_distance};
+use bytes::{Bytes, BytesMut};
+use output::Output;
+use programme::{Programme, Raw};
+use sound::{Kept, Trim};
+use track::Tracks;
+use waiting::{Entry, Waiting};
+
+/// How long the old source may take to end its units: two pictures at five a second.
+const CLOSE_MAX_US: i64 = 500_000;
+/// An old source that has been silent this long is not waited for.
+const SILENT_US: i64 = 250_000;
+/// Most that time stamps are moved away from the clock (500 ms). Beyond, the clock jumps too, and says so: a decoder need not
+/// keep more than a second (ISO 13818-1, 2.4.2.7).
+const EXTRA_MAX: i64 = 45_000;
+
+/// Names one source: a line, and which of its sessions (a source that restarts is another one).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct SourceKey {
+    /// Which line.
+    pub line: u32,
+    /// Which connection of it. Later ones have greater numbers.
+    pub session: u32,
+}
+
+/// A cut that was made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Cut {
+    /// What is on now.
+    pub to: SourceKey,
+}
+
+/// The source that is on.
+#[derive(Debug)]
+struct OnAir {
+    key: SourceKey,
+    programme: Programme,
+    tracks: Tracks,
+    /// Streams of sound that have not reached the end of the old source's.
+    trims: Vec<Trim>,
+    last_seen: i64,
+}
+
+/// The source that comes on next.
+#[derive(Debug)]
+struct Next {
+    key: SourceKey,
+    source: Waiting,
+    /// Since when the old source has been closing.
+    closing: Option<i64>,
+}
+
+/// One output made of one source at a time.
+#[derive(Debug, Default)]
+pub struct Splicer {
+    wanted: Option<u32>,
+    on: Option<OnAir>,
+    next: Option<Box<Next>>,
+    out: Output,
+    /// Something has been cut: packets are rewritten.
+    cut: bool,
+}
+
+impl Splicer {
+    /// A splicer with nothing on.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Wants this line on. The first one comes on at once, any later one at its next keyframe. Wanting the line that is on ends
+    /// the waiting for another.
+    pub fn want(&mut self, line: u32) {
+        self.wanted = Some(line);
+        if self.next.as_ref().is_some_and(|n| n.closing.is_none() && n.key.line != line) {
+            self.next = None;
+        }
+    }
+
+    /// The line that is wanted.
+    #[must_use]
+    pub fn wanted(&self) -> Option<u32> {
+        self.wanted
+    }
+
+    /// What is on.
+    #[must_use]
+    pub fn on(&self) -> Option<SourceKey> {
+        self.on.as_ref().map(|o| o.key)
+    }
+
+    /// Takes whole packets of a source that came at `now` (µs on a clock that never steps); gives what goes out, and the cut if
+    /// one was made in them. Bytes of sources that are neither on nor wanted give nothing.
+    pub fn push(&mut self, key: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
+        let Some(on) = &mut self.on else {
+            if Some(key.line) != self.wanted {
+                return (Bytes::new(), None);
+            }
+            // Nothing to keep in step with: from the first byte, as it comes.
+            let (programme, tracks) = (Programme::default(), Tracks::default());
+            self.on = Some(OnAir { key, programme, tracks, trims: Vec::new(), last_seen: now });
+            self.watch(now, data);
+            return (data.clone(), Some(Cut { to: key }));
+        };
+        let mut out = BytesMut::new();
+        if on.key == key {
+            on.last_seen = now;
+            if self.next.as_ref().is_some_and(|n| n.closing.is_some()) {
+                self.close_with(now, data, &mut out);
+            } else if !self.cut {
+                self.watch(now, data);
+                return (data.clone(), None);
+            } else {
+                out.reserve(data.len());
+                packets(data).for_each(|(p, raw)| self.write(now, &p, raw, &mut out));
+            }
+        } else if !self.learn(key, now, data) {
+            return (Bytes::new(), None);
+        }
+        let cut = self.cut_if_ready(now, &mut out);
+        (out.freeze(), cut)
+    }
+
+    /// Passes other bytes than packets on, as long as nothing has been cut.
+    #[must_use]
+    pub fn passes_other(&self, key: SourceKey) -> bool {
+        !self.cut && self.on().map_or(Some(key.line) == self.wanted, |on| on == key)
+    }
+
+    /// Takes packets of a source that is not on; false when it is not wanted.
+    fn learn(&mut self, key: SourceKey, now: i64, data: &[u8]) -> bool {
+        let Some(on) = &self.on else { return false };
+        let closing = self.next.as_ref().is_some_and(|n| n.closing.is_some());
+        let known = self.next.as_ref().is_some_and(|n| n.key == key);
+        let outdated = key.line == on.key.line && key.session < on.key.session;
+        if !known && (closing || outdated || Some(key.line) != self.wanted) {
+            // A closing source may be silent: whoever comes moves the time on.
+            return closing;
+        }
+        if !known {
+            self.next = Some(Box::new(Next { key, source: Waiting::default(), closing: None }));
+        }
+        let Some(next) = &mut self.next else { return false };
+        for (p, raw) in packets(data) {
+            next.source.push(now, &p, raw);
+        }
+        if let Some(entry) = next.source.entry.filter(|_| next.closing.is_none()) {
+            let (ticks, extra) = self.out.place(&on.tracks, &entry);
+            let shift = (ticks + extra.max(0) as u64) % PTS_WRAP;
+            let dead = key.line == on.key.line || now - on.last_seen > SILENT_US;
+            if !dead && !next.source.sound_reaches(&on.tracks, shift) && next.source.refuse(now) {
+                return true;
+            }
+            next.closing = Some(now);
+            self.out.close();
+            if let Some(on) = &mut self.on {
+                on.tracks.begin_close();
+            }
+        }
+        true
+    }
+
+    /// Packets of the old source while it closes: what is open is completed.
+    fn close_with(&mut self, now: i64, data: &[u8], out: &mut BytesMut) {
+        let shift = self.out.shift();
+        for (p, raw) in packets(data) {
+            let Some(on) = &mut self.on else { return };
+            let clock_only = p.payload.is_none() && on.programme.has_clock(p.pid);
+            if clock_only || on.programme.is_table(p.pid) || on.tracks.still_open(&p, shift) {
+                self.write(now, &p, raw, out);
+            }
+        }
+    }
+
+    fn cut_if_ready(&mut self, now: i64, out: &mut BytesMut) -> Option<Cut> {
+        let on = self.on.as_mut()?;
+        let next = self.next.as_ref()?;
+        let (since, entry) = (next.closing?, next.source.entry?);
+        // An earlier session of the same line has ended.
+        let over = on.key.line == next.key.line || now - on.last_seen > SILENT_US || now - since > CLOSE_MAX_US;
+        if !over && !next.source.is_full() && !on.tracks.all_closed() {
+            return None;
+        }
+        let next = self.next.take()?;
+        let old = self.on.take()?;
+        self.begin(&old.tracks, &entry);
+        let Next { key, source, .. } = *next;
+        let mut tracks = Tracks::default();
+        if let Some(pmt) = &source.programme.pmt {
+            tracks.set(pmt);
+        }
+        tracks.inherit(&old.tracks);
+        let trims = self.trims(now, &old.tracks, &tracks);
+        let tables = source.programme.tables();
+        self.on = Some(OnAir { key, programme: source.programme, tracks, trims, last_seen: now });
+        let sound = source.sound.iter().map(|(_, raw)| raw);
+        for raw in tables.iter().flatten().chain(sound).chain(&source.held) {
+            if let Some(p) = TsPacket::parse(raw) {
+                self.write(now, &p, raw, out);
+            }
+        }
+        Some(Cut { to: key })
+    }
+
+    /// Sets clock and time stamps of the output for a source that begins at `entry`.
+    fn begin(&mut self, old: &Tracks, entry: &Entry) {
+        let (ticks, extra) = self.out.place(old, entry);
+        let (ticks, extra, jumps) = match extra.max(0) {
+            far if far > EXTRA_MAX => ((ticks + far as u64) % PTS_WRAP, 0, true),
+            near => (ticks, near as u64, false),
+        };
+        self.out.begin(ticks * 300, extra, jumps);
+        self.cut = true;
+    }
+
+    /// Each stream of sound goes on where the old source's stream at its place ends, if that is still to be heard.
+    fn trims(&self, now: i64, old: &Tracks, new: &Tracks) -> Vec<Trim> {
+        let clock = self.out.clock_at(now).map(|c| c / 300);
+        let later = |a: u64, b: Option<u64>| b.filter(|b| wrapped_distance(*b, a, PTS_WRAP) > 0).unwrap_or(a);
+        let ends = old.sounds().map(|t| t.end).chain(std::iter::repeat(None));
+        new.sounds().zip(ends).filter_map(|(t, end)| Some(Trim::new(t.pid, t.kind, later(end.or(clock)?, clock)))).collect()
+    }
+
+    /// Passing untouched: only what a later cut needs is noted.
+    fn watch(&mut self, now: i64, data: &[u8]) {
+        let Some(on) = &mut self.on else { return };
+        for (p, raw) in packets(data) {
+            let table = on.programme.is_table(p.pid);
+            if table {
+                on.learn(&p, raw);
+            }
+            self.out.watch(now, &p, on.programme.has_clock(p.pid), table);
+            on.tracks.follow(&p);
+        }
+    }
+
+    /// Writes one packet of what is on.
+    fn write(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw, out: &mut BytesMut) {
+        let Some(on) = &mut self.on else { return };
+        let Some(place) = on.trims.iter().position(|t| t.pid == p.pid) else { return self.write_now(now, p, raw, out) };
+        match on.trims[place].push(p, raw, self.out.shift()) {
+            Kept::Nothing => {}
+            Kept::All(packets) => {
+                on.trims.swap_remove(place);
+                for raw in &packets {
+                    if let Some(p) = TsPacket::parse(raw) {
+                        self.write_now(now, &p, raw, out);
+                    }
+                }
+            }
+            Kept::Rest { pes, counter, then } => {
+                on.trims.swap_remove(place);
+                let from = out.len();
+                self.out.write_pes(p.pid, &pes, counter, out);
+                packets(&out[from..]).for_each(|(p, _)| on.tracks.follow(&p));
+                if let Some((p, raw)) = then.as_ref().and_then(|raw| Some((TsPacket::parse(raw)?, raw))) {
+                    self.write_now(now, &p, raw, out);
+                }
+            }
+        }
+    }
+
+    fn write_now(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw, out: &mut BytesMut) {
+        let Some(on) = &mut self.on else { return };
+        if !self.out.begins(p) {
+            return;
+        }
+        let table = on.programme.is_table(p.pid);
+        if table {
+            on.learn(p, raw);
+        }
+        let from = out.len();
+        self.out.write(now, raw, p, on.programme.has_clock(p.pid), table, out);
+        if let Some(written) = out.get(from..).and_then(TsPacket::parse) {
+            on.tracks.follow(&written);
+        }
+    }
+}
+
+impl OnAir {
+    fn learn(&mut self, p: &TsPacket<'_>, raw: &[u8]) {
+        self.programme.learn(p, raw);
+        if let Some(pmt) = &self.programme.pmt {
+            self.tracks.set(pmt);
+        }
+    }
+}
+
+/// The packets in whole packets' bytes, without damaged ones.
+fn packets(data: &[u8]) -> impl Iterator<Item = (TsPacket<'_>, &Raw)> {
+    data.as_chunks::<TS_PACKET>().0.iter().filter_map(|raw| TsPacket::parse(raw).map(|p| (p, raw)))
+}

@@ -1,0 +1,342 @@
+//! Takes: whatever is put on a feed in whatever order, what goes out is one legal stream that is cut at units only.
+
+mod streams;
+
+use bytes::Bytes;
+use choir_proto::ts::{
+    Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker, TsFault, TsPacket, WriterConfig,
+    wrapped_distance,
+};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use streams::{AAC_TICKS, Make, aac, number, picture, stream};
+
+fn key(line: u32) -> SourceKey {
+    SourceKey { line, session: 1 }
+}
+
+/// Runs sources through a splicer. Gives what goes out with its time, and the cuts with theirs.
+fn run(sources: &[Vec<(u64, Bytes)>], takes: &[(u64, u32)]) -> (Vec<(u64, Bytes)>, Vec<(u64, u32)>) {
+    let mut all: Vec<(u64, u32, Bytes)> = Vec::new();
+    for (line, parts) in sources.iter().enumerate() {
+        all.extend(parts.iter().map(|(at, b)| (*at, line as u32, b.clone())));
+    }
+    all.sort_by_key(|(at, line, _)| (*at, *line));
+    let mut takes = takes.iter().copied().peekable();
+    let mut splicer = Splicer::new();
+    let (mut out, mut cuts) = (Vec::new(), Vec::new());
+    splicer.want(0);
+    for (at, line, bytes) in all {
+        while let Some((_, to)) = takes.next_if(|(t, _)| *t <= at) {
+            splicer.want(to);
+        }
+        let (bytes, cut) = splicer.push(key(line), at as i64, &bytes);
+        cuts.extend(cut.map(|c| (at, c.to.line)));
+        out.push((at, bytes));
+    }
+    (out, cuts)
+}
+
+/// What another program would see: one PES packet after the other on each PID.
+#[derive(Default)]
+struct Seen {
+    counters: BTreeMap<u16, u8>,
+    pcr: Option<u64>,
+    /// Place in `units` of what is open on each PID.
+    open: BTreeMap<u16, usize>,
+    units: Vec<(u16, PesHeader, Vec<u8>)>,
+    faults: Vec<String>,
+}
+
+impl Seen {
+    fn of(out: &[(u64, Bytes)]) -> Self {
+        let mut seen = Self::default();
+        for (at, bytes) in out {
+            assert_eq!(bytes.len() % TS_PACKET, 0);
+            bytes.chunks(TS_PACKET).for_each(|raw| seen.packet(*at, raw));
+        }
+        seen
+    }
+
+    fn packet(&mut self, at: u64, raw: &[u8]) {
+        let Some(p) = TsPacket::parse(raw) else { return self.faults.push(format!("{at}: no packet")) };
+        let rise = u8::from(p.payload.is_some());
+        if let Some(last) = self.counters.insert(p.pid, p.continuity)
+            && (last + rise) & 15 != p.continuity
+        {
+            self.faults.push(format!("{at}: counter of {} is {} after {last}", p.pid, p.continuity));
+        }
+        if let Some(pcr) = p.adaptation.and_then(|a| a.pcr)
+            && let Some(last) = self.pcr.replace(pcr)
+        {
+            let step = wrapped_distance(pcr, last, PCR_WRAP);
+            let announced = p.adaptation.is_some_and(|a| a.discontinuity);
+            if step <= 0 || (step > 27_000 * 150 && !announced) {
+                self.faults.push(format!("{at}: clock steps {} us", step / 27));
+            }
+        }
+        let Some(payload) = p.payload.filter(|_| p.pid >= 0x100 && p.pid < 0x1000) else { return };
+        if p.unit_start {
+            match PesHeader::parse(payload) {
+                Some(header) => {
+                    self.open.insert(p.pid, self.units.len());
+                    self.units.push((p.pid, header, payload[header.header_bytes..].to_vec()));
+                }
+                None => self.faults.push(format!("{at}: no PES header on {}", p.pid)),
+            }
+        } else {
+            match self.open.get(&p.pid) {
+                Some(unit) => self.units[*unit].2.extend_from_slice(payload),
+                None => self.faults.push(format!("{at}: {} goes on with nothing", p.pid)),
+            }
+        }
+    }
+
+    /// Judges pictures and sound; gives the order of (source, picture).
+    fn judge(&mut self, makes: &[Make]) -> Vec<(u8, u64)> {
+        let mut order: Vec<(u8, u64)> = Vec::new();
+        let (mut dts, mut end): (BTreeMap<u16, u64>, Option<u64>) = Default::default();
+        let last_of: BTreeMap<u16, usize> = self.units.iter().enumerate().map(|(i, u)| (u.0, i)).collect();
+        for (i, (pid, header, data)) in self.units.iter().enumerate() {
+            let (pts, this) = (header.pts.expect("a time"), header.dts.or(header.pts).expect("a time"));
+            if let Some(last) = dts.insert(*pid, this)
+                && wrapped_distance(this, last, PTS_WRAP) <= 0
+            {
+                self.faults.push(format!("{pid}: decoding time steps {}", wrapped_distance(this, last, PTS_WRAP)));
+            }
+            let cut_off = last_of[pid] == i;
+            if header.stream_id == 0xE0 {
+                let Some((id, n)) = number(data) else { return order };
+                let make = makes.iter().find(|m| m.id == id).expect("a known source");
+                if !data.ends_with(&picture(make, n)) && !cut_off {
+                    self.faults.push(format!("picture {n} of {id} is not whole: {} of {}", data.len(), picture(make, n).len()));
+                }
+                match order.last() {
+                    Some((before, m)) if *before == id && *m + 1 == n => {}
+                    None => {}
+                    Some(before) if n % make.gop != 0 => self.faults.push(format!("cut to picture {n} of {id} after {before:?}")),
+                    Some(_) => {}
+                }
+                order.push((id, n));
+            } else {
+                let frames = data.len() / aac().len();
+                if header.payload_bytes != Some(data.len()) && !cut_off {
+                    self.faults.push(format!("sound of {} bytes says {:?}", data.len(), header.payload_bytes));
+                }
+                if let Some(end) = end {
+                    let gap = wrapped_distance(pts, end, PTS_WRAP);
+                    if !(-2..AAC_TICKS as i64).contains(&gap) {
+                        self.faults.push(format!("sound: {gap} ticks between units"));
+                    }
+                }
+                end = Some((pts + frames as u64 * AAC_TICKS) % PTS_WRAP);
+            }
+        }
+        order
+    }
+}
+
+fn all_of(out: &[(u64, Bytes)]) -> Bytes {
+    out.iter().flat_map(|(_, b)| b.iter().copied()).collect::<Vec<u8>>().into()
+}
+
+fn make() -> impl Strategy<Value = Make> {
+    let picture = (prop_oneof![Just(StreamKind::H264), Just(StreamKind::H265)], 5u64..60, prop_oneof![Just(1800u64), Just(3600), Just(3000)]);
+    let shape = (300usize..9000, 0u64..4, 20u64..700, 0u64..PTS_WRAP);
+    let sound = (1u64..6, -150i64..200, any::<bool>());
+    (picture, shape, sound).prop_map(|((kind, gop, frame), (size, b, lead, dts), (aac, ahead, other))| {
+        let mut config = WriterConfig::default();
+        if other {
+            config.pmt_pid = 0x1100;
+            config.video = config.video.map(|v| PmtStream { pid: 0x200, ..v });
+            config.audio = config.audio.map(|a| PmtStream { pid: 0x201, ..a });
+        }
+        // Sound must not come after its own time.
+        let ahead = ahead.max(150 - lead as i64) * 90;
+        Make { id: 1, kind, gop, frame, size, b, lead: lead * 90, dts, aac, sound_ahead: ahead, config }
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 150, ..ProptestConfig::default() })]
+
+    #[test]
+    fn any_takes_give_one_legal_stream(
+        mut makes in prop::collection::vec(make(), 3),
+        starts in prop::collection::vec(0u64..100_000, 3),
+        takes in prop::collection::vec((500_000u64..12_000_000, 0u32..3), 1..24),
+    ) {
+        makes.iter_mut().enumerate().for_each(|(n, m)| m.id = n as u8 + 1);
+        let seconds = 20u64;
+        let sources: Vec<_> = makes.iter().zip(&starts).map(|(m, s)| stream(m, seconds * 90_000 / m.frame, *s)).collect();
+        let mut takes = takes;
+        takes.sort_unstable();
+        let (out, cuts) = run(&sources, &takes);
+        let mut seen = Seen::of(&out);
+        let order = seen.judge(&makes);
+        prop_assert_eq!(&seen.faults, &Vec::<String>::new(), "cuts {:?} takes {:?}", cuts, takes);
+        // What was asked for last is on, after at most a group of pictures and what closing takes.
+        let last = takes.last().expect("a take").1;
+        prop_assert_eq!(cuts.last().expect("a cut").1, last, "{:?} {:?}", takes, cuts);
+        prop_assert_eq!(u32::from(order.last().expect("pictures").0) - 1, last);
+        let mut checker = TsChecker::new(Origin::Start);
+        checker.push(&all_of(&out));
+        checker.finish(false);
+        // Sources that have their sound 500 ms late are not the splicer's, nor are times between pictures of other sizes.
+        let found: Vec<_> = checker.findings().into_iter().filter(|f| !f.minor && !matches!(f.fault, TsFault::DtsLate)).collect();
+        prop_assert!(found.is_empty(), "{:?}", found);
+    }
+
+    #[test]
+    fn takes_between_damaged_sources_keep_counters_clock_and_times(
+        mut makes in prop::collection::vec(make(), 2),
+        losses in prop::collection::vec(0usize..4000, 40),
+        takes in prop::collection::vec((500_000u64..9_000_000, 0u32..2), 1..16),
+    ) {
+        makes.iter_mut().enumerate().for_each(|(n, m)| m.id = n as u8 + 1);
+        let sources: Vec<Vec<_>> = makes.iter().enumerate().map(|(n, m)| {
+            let mut parts = stream(m, 12 * 90_000 / m.frame, 0);
+            losses.iter().skip(n).step_by(2).for_each(|l| if *l < parts.len() { drop(parts.remove(*l)); });
+            parts
+        }).collect();
+        let mut takes = takes;
+        takes.sort_unstable();
+        let (out, cuts) = run(&sources, &takes);
+        let mut last: Option<u64> = None;
+        for raw in out.iter().flat_map(|(_, b)| b.chunks(TS_PACKET)) {
+            let Some(pcr) = TsPacket::parse(raw).and_then(|p| p.adaptation).and_then(|a| a.pcr) else { continue };
+            if let Some(last) = last.replace(pcr) {
+                prop_assert!(wrapped_distance(pcr, last, PCR_WRAP) > 0, "clock goes back {} at {} {}: {:?}", wrapped_distance(pcr, last, PCR_WRAP), pcr, last, cuts);
+            }
+        }
+        let seen = Seen::of(&out);
+        let mut dts: BTreeMap<u16, u64> = BTreeMap::new();
+        for (pid, header, _) in &seen.units {
+            let Some(this) = header.dts.or(header.pts) else { continue };
+            if let Some(last) = dts.insert(*pid, this) {
+                prop_assert!(wrapped_distance(this, last, PTS_WRAP) > 0, "{} goes back at {:?}", pid, cuts);
+            }
+        }
+    }
+}
+
+fn two(gop: u64) -> Vec<Make> {
+    vec![Make::default(), Make { id: 2, gop, ..Make::default() }]
+}
+
+#[test]
+fn a_take_that_is_taken_back_leaves_nothing_behind() {
+    // B, A again before B's keyframe, B again six seconds later.
+    let makes = two(50);
+    let sources: Vec<_> = makes.iter().map(|m| stream(m, 500, 0)).collect();
+    let (out, cuts) = run(&sources, &[(4_100_000, 1), (4_500_000, 0), (10_500_000, 1)]);
+    assert_eq!(cuts.len(), 2, "{cuts:?}");
+    assert!((12_000_000..12_100_000).contains(&cuts[1].0), "at B's next keyframe: {cuts:?}");
+    let mut seen = Seen::of(&out);
+    seen.judge(&makes);
+    assert_eq!(seen.faults, Vec::<String>::new());
+}
+
+#[test]
+fn a_take_waits_for_a_keyframe_as_long_as_it_needs() {
+    let makes = two(300);
+    let sources: Vec<_> = makes.iter().map(|m| stream(m, 700, 0)).collect();
+    let (out, cuts) = run(&sources, &[(1_000_000, 1)]);
+    assert!((12_000_000..12_100_000).contains(&cuts[1].0), "11 s after it was asked for: {cuts:?}");
+    let mut seen = Seen::of(&out);
+    seen.judge(&makes);
+    assert_eq!(seen.faults, Vec::<String>::new());
+}
+
+#[test]
+fn a_keyframe_behind_a_long_head_and_without_a_flag_is_found() {
+    let makes = two(25);
+    let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 250, 0)).collect();
+    for (_, bytes) in &mut sources[1] {
+        let mut data = bytes.to_vec();
+        // Random access flags off.
+        for raw in data.chunks_mut(TS_PACKET).filter(|r| r[3] & 0x20 != 0 && r[4] > 0) {
+            raw[5] &= !0x40;
+        }
+        *bytes = data.into();
+    }
+    let (_, cuts) = run(&sources, &[(2_100_000, 1)]);
+    assert!((3_000_000..3_100_000).contains(&cuts[1].0), "{cuts:?}");
+}
+
+#[test]
+fn a_dead_source_is_not_waited_for() {
+    let makes = two(25);
+    let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 250, 0)).collect();
+    // The first dies in the middle of a picture.
+    let dies = sources[0].iter().position(|(at, _)| *at > 3_020_000).expect("pieces");
+    sources[0].truncate(dies);
+    let (out, cuts) = run(&sources, &[(3_500_000, 1)]);
+    assert!((4_000_000..4_045_000).contains(&cuts[1].0), "{cuts:?}");
+    let seen = Seen::of(&out);
+    // The clock was silent for as long as the source.
+    assert_eq!(seen.faults, ["4000000: clock steps 1000000 us"]);
+}
+
+#[test]
+fn a_source_that_starts_again_is_cut_in_like_another_one() {
+    // A file that repeats, with times that begin anew each time.
+    let make = Make { aac: 3, sound_ahead: 5760, ..Make::default() };
+    let once = stream(&make, 100, 0);
+    let mut splicer = Splicer::new();
+    splicer.want(7);
+    let mut out = Vec::new();
+    let mut cuts = 0;
+    for session in 1..=20u32 {
+        for (at, bytes) in &once {
+            let now = at + u64::from(session) * 4_000_000;
+            let (bytes, cut) = splicer.push(SourceKey { line: 7, session }, now as i64, bytes);
+            cuts += u32::from(cut.is_some());
+            out.push((now, bytes));
+        }
+    }
+    assert_eq!(cuts, 20);
+    let mut seen = Seen::of(&out);
+    let order = seen.judge(&[make]);
+    assert_eq!(seen.faults, Vec::<String>::new());
+    assert_eq!(order.len(), 2000);
+}
+
+#[test]
+fn a_table_with_descriptors_gets_another_version_too() {
+    let mut splicer = Splicer::new();
+    splicer.want(0);
+    let makes = two(10);
+    let makes: Vec<_> = makes.into_iter().map(|m| Make { aac: 1, ..m }).collect();
+    let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 100, 0)).collect();
+    // The second says what language its sound is in.
+    for (_, bytes) in &mut sources[1] {
+        let mut data = bytes.to_vec();
+        for raw in data.chunks_mut(TS_PACKET) {
+            if TsPacket::parse(raw).is_some_and(|p| p.pid == 0x1000) {
+                let mut section = raw[5..5 + 3 + usize::from(raw[7])].to_vec();
+                section.truncate(section.len() - 4);
+                let at = section.len() - 1;
+                section[at] = 6;
+                section.extend_from_slice(&[10, 4, b'e', b'n', b'g', 0]);
+                section[2] += 6;
+                section.extend_from_slice(&choir_proto::ts::crc32(&section).to_be_bytes());
+                raw[5..5 + section.len()].copy_from_slice(&section);
+            }
+        }
+        *bytes = data.into();
+    }
+    let (out, cuts) = run(&sources, &[(1_000_000, 1), (2_000_000, 0)]);
+    assert_eq!(cuts.len(), 3);
+    let mut checker = TsChecker::new(Origin::Start);
+    checker.push(&all_of(&out));
+    checker.finish(false);
+    assert!(checker.findings().iter().all(|f| f.minor), "{:?}", checker.findings());
+    let versions: Vec<u8> = out
+        .iter()
+        .flat_map(|(_, b)| b.chunks(TS_PACKET))
+        .filter(|raw| TsPacket::parse(raw).is_some_and(|p| p.pid == 0x1000))
+        .map(|raw| raw[10] >> 1 & 31)
+        .collect();
+    assert!(versions.is_sorted() && versions.last() == Some(&2), "{versions:?}");
+}
