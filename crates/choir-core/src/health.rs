@@ -97,6 +97,8 @@ pub struct Reading {
     pub quiet: Option<Duration>,
     /// Time since the link came up.
     pub up_for: Duration,
+    /// Time since the present source's first media.
+    pub media_for: Duration,
     /// A way out, not in.
     pub outbound: bool,
     /// Share of packets missing at first, 0 to 1.
@@ -172,11 +174,11 @@ impl Health {
             self.remember(now, "packets were missing after recovery".into());
             return verdict(State::Broken, format!("{:.1} % of packets missing after recovery", share * 100.0));
         }
-        if !r.readable && r.up_for >= FIRST_PICTURE {
+        let waited = r.media_for >= FIRST_PICTURE;
+        if !r.readable && waited {
             return verdict(State::Broken, "media comes, but it is no transport stream with a programme".into());
         }
         if !r.readable || r.keyframe_seen == Some(false) {
-            let waited = r.up_for >= FIRST_PICTURE;
             let state = if waited { State::Strained } else { State::Joining };
             return verdict(state, "media comes, waiting for the first keyframe".into());
         }
@@ -228,6 +230,7 @@ mod tests {
             rate: Bitrate(8_000_000),
             quiet: Some(Duration::from_millis(2)),
             up_for: Duration::from_secs(60),
+            media_for: Duration::from_secs(60),
             outbound: false,
             lost: 0.01,
             missing: 0,
@@ -262,6 +265,7 @@ mod tests {
             (Reading { differs: Some("640x360 comes, 1280x720 is expected".into()), ..fine() }, State::Strained, "1280x720 is"),
             (Reading { readable: false, ..fine() }, State::Broken, "no transport stream"),
             (Reading { keyframe_seen: Some(false), ..fine() }, State::Strained, "first keyframe"),
+            (Reading { keyframe_seen: Some(false), media_for: Duration::from_secs(1), ..fine() }, State::Joining, "first keyframe"),
             (Reading { headroom_ms: None, ..fine() }, State::Steady, "8.0 Mbps coming in"),
         ] {
             let v = once(&r);

@@ -295,12 +295,36 @@ pub struct InspectView {
     pub pcr_jitter_ms: f64,
     /// From the camera's clock to here, ms: least, median and greatest; where the picture carries its time.
     pub delay_ms: Option<(f64, f64, f64)>,
-    /// What is wrong with the timing, as sentences.
+    /// What is wrong with arrival and rates, as sentences.
     pub problems: Vec<String>,
+    /// What in the stream is against the standard, in order of place; minor ones last.
+    #[serde(default)]
+    pub defects: Vec<DefectView>,
     /// What the source said of itself, as sentences: tracks left aside, a transport that failed.
     pub notes: Vec<String>,
     /// How it differs from what its line expects, as sentences; `None` without a line to compare with.
     pub differs: Option<Vec<String>>,
+}
+
+/// A defect of a transport stream.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DefectView {
+    /// `continuity`, `pcr-interval` ...: fixed words, for scripts.
+    pub name: String,
+    /// What is wrong, as a sentence.
+    pub text: String,
+    /// The PID it is on.
+    pub pid: Option<u16>,
+    /// How often.
+    pub count: u64,
+    /// Offset of the first, in bytes from the first byte received.
+    pub byte: u64,
+    /// Time of the first by the stream's clock, ms from its first reference.
+    pub ms: u64,
+    /// The clause that it breaks.
+    pub clause: String,
+    /// Usual or allowed: no reason to call the stream defective.
+    pub minor: bool,
 }
 
 /// The picture of an inspected source.

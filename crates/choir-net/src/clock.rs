@@ -4,6 +4,7 @@ use rustix::time::{Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, 
 use std::{
     io,
     os::fd::OwnedFd,
+    sync::OnceLock,
     time::{Duration, Instant, SystemTime, UNIX_EPOCH},
 };
 use tokio::io::unix::AsyncFd;
@@ -12,6 +13,13 @@ use tokio::io::unix::AsyncFd;
 #[must_use]
 pub fn unix_us() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_micros() as i64)
+}
+
+/// µs since the program first asked, on a clock that never steps: what media timing runs on.
+#[must_use]
+pub fn steady_us() -> i64 {
+    static START: OnceLock<Instant> = OnceLock::new();
+    START.get_or_init(Instant::now).elapsed().as_micros() as i64
 }
 
 /// ms since 1970 (UTC).

@@ -1,18 +1,18 @@
 //! Lines and feeds as the media sees them: no task of their own, called on the task of the way in.
 
 use crate::{
-    clock::unix_us,
+    clock::{steady_us, unix_us},
     lock,
     port::{Intake, Outlet},
 };
 use bytes::Bytes;
-use choir_proto::ts::{AccessUnit, Depth, MediaInfo, SourceKey, Splicer, TsReader};
+use choir_proto::ts::{AccessUnit, Aligned, Depth, MediaInfo, PacketAligner, SourceKey, Splicer, TsReader};
 use std::{
     sync::{
         Arc, Mutex, PoisonError, RwLock,
         atomic::{AtomicBool, Ordering},
     },
-    time::Instant,
+    time::{Duration, Instant},
 };
 use tokio::sync::{oneshot, watch};
 
@@ -37,9 +37,15 @@ struct Tap {
 /// Pictures that a tap gives: a decoder may hold some back.
 const TAPPED: usize = 8;
 
+/// A source that begins anew within this time of its last packet goes on as far as the meter is concerned: a file that repeats.
+const GOES_ON: Duration = Duration::from_millis(500);
+
 struct Meter {
     reader: TsReader,
+    aligner: PacketAligner,
     session: u32,
+    /// When the present session's first piece came.
+    begun: Option<Instant>,
     last: Option<Instant>,
     bytes: u64,
 }
@@ -48,6 +54,8 @@ struct Meter {
 pub struct LineReading {
     /// The media.
     pub info: MediaInfo,
+    /// When the first piece of this session came; of a source that went on at once, of the one before.
+    pub begun: Option<Instant>,
     /// When the last piece came.
     pub last: Option<Instant>,
     /// Bytes so far, over all sessions.
@@ -60,7 +68,8 @@ impl LineMedia {
     /// The line of this number.
     #[must_use]
     pub fn new(index: u32) -> Arc<Self> {
-        let meter = Meter { reader: TsReader::new(Depth::Heads), session: 0, last: None, bytes: 0 };
+        let (reader, aligner) = (TsReader::new(Depth::Heads), PacketAligner::default());
+        let meter = Meter { reader, aligner, session: 0, begun: None, last: None, bytes: 0 };
         Arc::new(Self { index, meter: Mutex::new(meter), feeds: RwLock::default(), tapped: AtomicBool::new(false), tap: Mutex::default() })
     }
 
@@ -103,30 +112,61 @@ impl LineMedia {
     #[must_use]
     pub fn reading(&self) -> LineReading {
         let m = lock(&self.meter);
-        LineReading { info: m.reader.info(), last: m.last, bytes: m.bytes, session: m.session }
+        LineReading { info: m.reader.info(), begun: m.begun, last: m.last, bytes: m.bytes, session: m.session }
+    }
+}
+
+impl Meter {
+    /// Counts a piece that came at `now` and cuts it at packet borders.
+    fn push(&mut self, session: u32, now: i64, payload: &Bytes) -> SmallParts {
+        let at = Instant::now();
+        if self.session != session {
+            self.session = session;
+            self.aligner = PacketAligner::default();
+            if self.last.is_some_and(|last| at - last < GOES_ON) {
+                self.reader.restart();
+            } else {
+                (self.reader, self.begun) = (TsReader::new(Depth::Heads), None);
+            }
+        }
+        self.reader.set_utc_offset(unix_us() - now);
+        self.reader.push(now, payload);
+        self.begun.get_or_insert(at);
+        self.last = Some(at);
+        self.bytes += payload.len() as u64;
+        let mut parts = SmallParts::default();
+        self.aligner.push(payload, |part| parts.push(part));
+        parts
+    }
+}
+
+/// Nearly always one.
+#[derive(Default)]
+struct SmallParts {
+    first: Option<Aligned>,
+    more: Vec<Aligned>,
+}
+
+impl SmallParts {
+    fn push(&mut self, part: Aligned) {
+        match self.first {
+            None => self.first = Some(part),
+            Some(_) => self.more.push(part),
+        }
     }
 }
 
 impl Intake for LineMedia {
     fn push(&self, session: u32, payload: Bytes) {
-        let now = unix_us();
-        {
-            let mut m = lock(&self.meter);
-            if m.session != session {
-                // A source that starts anew has nothing to do with what was there before.
-                m.reader = TsReader::new(Depth::Heads);
-                m.session = session;
-            }
-            m.reader.push(now, &payload);
-            m.last = Some(Instant::now());
-            m.bytes += payload.len() as u64;
-        }
+        let now = steady_us();
+        let parts = lock(&self.meter).push(session, now, &payload);
         if self.tapped.load(Ordering::Acquire) {
             self.fill_tap(session, now, &payload);
         }
         let key = SourceKey { line: self.index, session };
-        for feed in self.feeds.read().unwrap_or_else(PoisonError::into_inner).iter() {
-            feed.push(key, now, &payload);
+        let feeds = self.feeds.read().unwrap_or_else(PoisonError::into_inner);
+        for part in parts.first.iter().chain(&parts.more) {
+            feeds.iter().for_each(|feed| feed.push(key, now, part));
         }
     }
 }
@@ -140,9 +180,9 @@ pub struct FeedMedia {
 
 struct FeedState {
     splicer: Splicer,
-    wanted: u32,
     takes: u64,
-    on: Option<SourceKey>,
+    /// When a line that is not on was asked for.
+    asked: Option<Instant>,
 }
 
 /// How a feed stands.
@@ -154,6 +194,8 @@ pub struct FeedReading {
     pub wanted: u32,
     /// Changes of line made.
     pub takes: u64,
+    /// How long another line than the one that is on has been wanted.
+    pub waits: Option<Duration>,
 }
 
 impl FeedReading {
@@ -168,7 +210,9 @@ impl FeedMedia {
     /// A feed that starts with a line.
     #[must_use]
     pub fn new(line: u32, outs: Vec<Arc<Outlet>>) -> Arc<Self> {
-        let state = Mutex::new(FeedState { splicer: Splicer::new(), wanted: line, takes: 0, on: None });
+        let mut splicer = Splicer::new();
+        splicer.want(line);
+        let state = Mutex::new(FeedState { splicer, takes: 0, asked: None });
         Arc::new(Self { state, outs, cuts: watch::channel(0).0 })
     }
 
@@ -180,7 +224,9 @@ impl FeedMedia {
 
     /// Wants another line on, at its next keyframe.
     pub fn take(&self, line: u32) {
-        lock(&self.state).wanted = line;
+        let mut s = lock(&self.state);
+        s.splicer.want(line);
+        s.asked = s.splicer.on().is_some_and(|on| on.line != line).then(Instant::now);
     }
 
     /// Says that nothing more will come.
@@ -192,31 +238,35 @@ impl FeedMedia {
     #[must_use]
     pub fn reading(&self) -> FeedReading {
         let s = lock(&self.state);
-        FeedReading { on: s.on.map(|k| k.line), wanted: s.wanted, takes: s.takes }
+        FeedReading {
+            on: s.splicer.on().map(|k| k.line),
+            wanted: s.splicer.wanted().unwrap_or_default(),
+            takes: s.takes,
+            waits: s.asked.map(|at| at.elapsed()),
+        }
     }
 
-    fn push(&self, key: SourceKey, now: i64, payload: &Bytes) {
+    fn push(&self, key: SourceKey, now: i64, part: &Aligned) {
         let mut s = lock(&self.state);
-        let wanted = key.line == s.wanted;
-        if !wanted && s.on != Some(key) {
-            return;
-        }
-        if wanted && s.on != Some(key) {
-            s.splicer.take(key);
-        }
-        let (out, cut) = s.splicer.push(key, now, payload);
-        let is_cut = cut.is_some();
+        let before = s.splicer.on();
+        let (out, cut) = match part {
+            Aligned::Packets(bytes) => s.splicer.push(key, now, bytes),
+            // Other media goes through as it comes, as long as nothing is put in its place.
+            Aligned::Other(bytes) if s.splicer.passes_other(key) => s.splicer.push(key, now, bytes),
+            Aligned::Other(_) => return,
+        };
         if let Some(cut) = cut {
-            let changed = s.on.is_some_and(|old| old.line != cut.to.line);
-            s.takes += u64::from(changed);
-            s.on = Some(cut.to);
+            s.takes += u64::from(before.is_some_and(|old| old.line != cut.to.line));
+            let asked = s.asked.filter(|_| s.splicer.wanted() != Some(cut.to.line));
+            s.asked = asked;
         }
-        drop(s);
-        if is_cut {
-            self.cuts.send_modify(|n| *n += 1);
-        }
+        // Still locked: what another source gives next goes behind it.
         if !out.is_empty() {
             self.outs.iter().for_each(|o| o.push(out.clone()));
+        }
+        drop(s);
+        if cut.is_some() {
+            self.cuts.send_modify(|n| *n += 1);
         }
     }
 }
@@ -233,9 +283,9 @@ mod tests {
         lines.iter().for_each(|l| l.attach(feed.clone()));
         let packet = Bytes::from(vec![0x47; 188]);
         lines[0].push(1, packet.clone());
-        assert_eq!(feed.reading(), FeedReading { on: None, wanted: 1, takes: 0 });
+        assert_eq!(feed.reading(), FeedReading { on: None, wanted: 1, takes: 0, waits: None });
         lines[1].push(1, packet);
-        assert_eq!(feed.reading(), FeedReading { on: Some(1), wanted: 1, takes: 0 });
+        assert_eq!(feed.reading(), FeedReading { on: Some(1), wanted: 1, takes: 0, waits: None });
         assert_eq!(lines[1].reading().bytes, 188);
     }
 }

@@ -32,6 +32,7 @@ pub mod remux;
 pub mod rtp;
 pub mod rtsp;
 pub mod srt;
+mod stamps;
 pub mod stave;
 pub mod survey;
 pub mod ts;

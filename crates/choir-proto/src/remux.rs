@@ -4,6 +4,7 @@
 use crate::{
     audio::{PCM_SAMPLE, ST302_RATE, Upsampler, decode_g711, fit_channels, st302_channels, st302_frame},
     media::{Codec, MediaUnit},
+    stamps::{Checked, StampGuard},
     ts::{LongPts, MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
 };
 use std::time::{Duration, Instant};
@@ -18,6 +19,8 @@ const SLEW: i64 = 5000;
 const LATE_MAX: u32 = 8;
 /// Pictures that may be shown in another order than they come.
 const REORDER_MAX: usize = 16;
+/// Pictures after which an order that has not been seen since is forgotten.
+const ORDER_MEMORY: u32 = 100;
 
 /// One track to put in.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,6 +37,8 @@ struct DecodeOrder {
     /// Presentation times of the last pictures, in order.
     recent: Vec<i64>,
     depth: usize,
+    /// Pictures since that depth was last needed.
+    unneeded: u32,
     step: Option<i64>,
     last: Option<i64>,
 }
@@ -45,7 +50,11 @@ impl DecodeOrder {
     fn dts(&mut self, pts: i64, declared: Option<u8>) -> Option<i64> {
         let at = self.recent.partition_point(|p| *p < pts);
         let ahead = self.recent.len() - at;
-        self.depth = self.depth.max(usize::from(declared.unwrap_or(0))).max(ahead).min(REORDER_MAX);
+        let needed = usize::from(declared.unwrap_or(0)).max(ahead).min(REORDER_MAX);
+        self.unneeded = if needed >= self.depth { 0 } else { self.unneeded + 1 };
+        if needed > self.depth || self.unneeded > ORDER_MEMORY {
+            (self.depth, self.unneeded) = (needed, 0);
+        }
         if let Some(before) = at.checked_sub(1).and_then(|i| self.recent.get(i)) {
             let step = pts - before;
             self.step = Some(self.step.map_or(step, |s| s.min(step))).filter(|s| *s > 0);
@@ -150,6 +159,9 @@ pub struct Remux {
     late: u32,
     /// Units that came behind the clock.
     late_units: u64,
+    guards: [StampGuard; 2],
+    mended: u64,
+    moved: u64,
     last_pts: LongPts,
     next: Option<Instant>,
 }
@@ -187,6 +199,9 @@ impl Remux {
             lead: lead.as_nanos() as i64 * 27 / 1000,
             late: 0,
             late_units: 0,
+            guards: Default::default(),
+            mended: 0,
+            moved: 0,
             last_pts: LongPts::default(),
             next: None,
         }
@@ -198,6 +213,18 @@ impl Remux {
         self.late_units
     }
 
+    /// Units whose time stamp could not be and was corrected.
+    #[must_use]
+    pub fn mended_stamps(&self) -> u64 {
+        self.mended
+    }
+
+    /// Times that the sender's clock has moved.
+    #[must_use]
+    pub fn clock_moves(&self) -> u64 {
+        self.moved
+    }
+
     /// Appends a unit that is complete `now`.
     pub fn push(&mut self, now: Instant, unit: &MediaUnit, out: &mut Vec<u8>) {
         let is_video = self.video.as_ref().is_some_and(|(t, _)| *t == unit.track);
@@ -206,14 +233,11 @@ impl Remux {
         }
         // A wrap up front: what is decoded before the first picture is shown has a time too.
         let pts = self.last_pts.long(unit.pts) + PTS_WRAP as i64;
-        let dts = if is_video {
-            if unit.keyframe {
-                self.learn_order(unit);
-            }
-            self.order.dts(pts, self.reorder)
-        } else {
-            Some(pts)
-        };
+        if is_video && unit.keyframe {
+            self.learn_order(unit);
+        }
+        let Some(pts) = self.check(now, pts, is_video) else { return };
+        let dts = if is_video { self.order.dts(pts, self.reorder) } else { Some(pts) };
         let Some(dts) = dts else {
             self.late_units += 1;
             return;
@@ -257,6 +281,28 @@ impl Remux {
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Instant> {
         self.next
+    }
+
+    /// The time of a unit, corrected if it cannot be; `None` for sound whose time cannot be.
+    fn check(&mut self, now: Instant, pts: i64, is_video: bool) -> Option<i64> {
+        let reorder = if is_video { self.reorder } else { Some(0) };
+        match self.guards[usize::from(is_video)].check(now, pts, reorder) {
+            Checked::Good(pts) => Some(pts),
+            Checked::Mended(mended) => {
+                self.mended += 1;
+                is_video.then_some(mended)
+            }
+            Checked::Moved(pts) => {
+                let leads = is_video || self.video.is_none();
+                if leads {
+                    // What comes has a clock of its own, which the next reference announces.
+                    (self.order, self.moved) = (DecodeOrder::default(), self.moved + 1);
+                    self.clock = Some(Follower::new(now, pts * 300));
+                    self.writer.jump_to((pts * 300 - self.lead).max(0) as u64);
+                }
+                Some(pts)
+            }
+        }
     }
 
     /// Sets the clock for a unit due at `dts`; false when the unit is of no use.

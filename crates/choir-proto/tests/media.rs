@@ -12,7 +12,10 @@ use choir_proto::{
         Damage, Depacketizer, PackedUnit, Packetizer, ParameterSets, RawUnit, Received, ReceiverConfig, RtpPacket, RtpReceiver, SyncGroup,
     },
     rtsp::PayloadFormat,
-    ts::{AccessUnit, Depth, PCR_WRAP, StreamKind, TS_PACKET, TsPacket, TsReader, wrapped_distance},
+    ts::{
+        AccessUnit, Depth, Origin, PCR_WRAP, PTS_WRAP, PesHeader, StreamKind, TS_PACKET, TsChecker, TsFault, TsPacket, TsReader,
+        wrapped_distance,
+    },
 };
 use proptest::prelude::*;
 use std::time::{Duration, Instant};
@@ -274,7 +277,7 @@ fn assert_legal(pieces: &[(Duration, Vec<u8>)], low_rate: bool) -> (TsReader, Ve
                 && let Some((last, then)) = last_pcr.replace((pcr, *at))
             {
                 let ticks = wrapped_distance(pcr, last, PCR_WRAP);
-                assert!((0..=27_000_000 / 25).contains(&ticks), "clock references {ticks} ticks apart");
+                assert!((1..=27_000_000 / 25).contains(&ticks), "clock references {ticks} ticks apart");
                 let off = i128::from(ticks) * 1000 / 27 - (*at - then).as_nanos() as i128;
                 worst_ns = worst_ns.max(off.abs());
             }
@@ -500,5 +503,59 @@ fn over_a_bad_path_whole_pictures_come_out_in_order() {
         } else {
             assert!(numbers.len() > 100 && stats.order.missing > 5, "{} {stats:?}", numbers.len());
         }
+    }
+}
+
+#[test]
+fn one_wrong_time_stamp_costs_nothing_and_is_counted() {
+    for wrong in [-90_000i64, 90_000, 270_000] {
+        let mut remux = Remux::new(&[RemuxTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80));
+        let start = Instant::now();
+        let (mut out, mut last, mut behind) = (Vec::new(), None, Vec::new());
+        let mut checker = TsChecker::new(Origin::Start);
+        for n in 0..300u64 {
+            let (data, keyframe) = gop(false, n);
+            let pts = (900_000 + n * 3600).saturating_add_signed(if n == 100 { wrong } else { 0 });
+            let now = start + Duration::from_millis(40 * n);
+            while let Some(due) = remux.poll_timeout().filter(|t| *t <= now) {
+                remux.handle_timeout(due, &mut out);
+            }
+            remux.push(now, &unit(0, pts, keyframe, data), &mut out);
+            for raw in out.chunks(TS_PACKET) {
+                let p = TsPacket::parse(raw).expect("a packet");
+                last = p.adaptation.and_then(|a| a.pcr).or(last);
+                let header = p.payload.filter(|_| p.unit_start && p.pid == 0x100).and_then(PesHeader::parse);
+                if let (Some(h), Some(pcr)) = (header, last) {
+                    behind.push(wrapped_distance(h.dts.or(h.pts).expect("a time"), pcr / 300, PTS_WRAP));
+                }
+            }
+            checker.push(&std::mem::take(&mut out).into());
+        }
+        assert_eq!((behind.len(), remux.mended_stamps()), (300, 1), "no picture is lost");
+        assert!(behind[150..].iter().all(|ticks| (0..90 * 100).contains(ticks)), "{wrong}: {:?}", &behind[150..160]);
+        checker.finish(false);
+        assert!(checker.findings().iter().all(|f| f.minor), "{:?}", checker.findings());
+    }
+}
+
+#[test]
+fn a_clock_that_moves_for_good_is_followed_within_a_second() {
+    for moved in [-90_000i64, 180_000] {
+        let mut remux = Remux::new(&[RemuxTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80));
+        let start = Instant::now();
+        let mut out = Vec::new();
+        for n in 0..200u64 {
+            let (data, keyframe) = gop(false, n);
+            let pts = (900_000 + n * 3600).saturating_add_signed(if n >= 100 { moved } else { 0 });
+            if n == 125 {
+                out.clear();
+            }
+            remux.push(start + Duration::from_millis(40 * n), &unit(0, pts, keyframe, data), &mut out);
+        }
+        let mut checker = TsChecker::new(Origin::Joined);
+        checker.push(&out.into());
+        checker.finish(false);
+        let found: Vec<_> = checker.findings().into_iter().filter(|f| !f.minor && f.fault != TsFault::PcrInterval).collect();
+        assert!(found.is_empty() && remux.clock_moves() == 1, "{moved}: {found:?}");
     }
 }

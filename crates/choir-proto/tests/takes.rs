@@ -4,12 +4,19 @@ mod streams;
 
 use bytes::Bytes;
 use choir_proto::ts::{
-    Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker, TsFault, TsPacket, WriterConfig,
-    wrapped_distance,
+    Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker, TsFault, TsPacket,
+    WriterConfig, wrapped_distance,
 };
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-use streams::{AAC_TICKS, Make, aac, number, picture, stream};
+use streams::{AAC_TICKS, Make, aac, picture, stream};
+
+/// Who made this access unit, and which picture it is.
+fn number(unit: &[u8]) -> Option<(u8, u64)> {
+    let at = unit.windows(3).position(|w| w[0] == 0x80 && w[1] & 0xF0 == 0xA0 && w[2] == 0x10)?;
+    let digits = unit.get(at + 2..at + 18)?;
+    Some((unit[at + 1] & 15, digits.iter().fold(0, |n, d| n << 4 | u64::from(d & 15))))
+}
 
 fn key(line: u32) -> SourceKey {
     SourceKey { line, session: 1 }
@@ -141,7 +148,8 @@ fn all_of(out: &[(u64, Bytes)]) -> Bytes {
 }
 
 fn make() -> impl Strategy<Value = Make> {
-    let picture = (prop_oneof![Just(StreamKind::H264), Just(StreamKind::H265)], 5u64..60, prop_oneof![Just(1800u64), Just(3600), Just(3000)]);
+    let picture =
+        (prop_oneof![Just(StreamKind::H264), Just(StreamKind::H265)], 5u64..60, prop_oneof![Just(1800u64), Just(3600), Just(3000)]);
     let shape = (300usize..9000, 0u64..4, 20u64..700, 0u64..PTS_WRAP);
     let sound = (1u64..6, -150i64..200, any::<bool>());
     (picture, shape, sound).prop_map(|((kind, gop, frame), (size, b, lead, dts), (aac, ahead, other))| {

@@ -4,7 +4,7 @@ use super::{Intake, Outlet, Stop, status::LinkStatus};
 use crate::clock::{Alarm, unix_ms};
 use bytes::{Bytes, BytesMut};
 use choir_core::health::Contact;
-use choir_proto::ts::{PCR_WRAP, TS_PACKET, TsPacket, wrapped_distance};
+use choir_proto::ts::{PCR_WRAP, PTS_WRAP, PesHeader, TS_PACKET, TsPacket, wrapped_distance};
 use std::{
     collections::VecDeque,
     path::{Path, PathBuf},
@@ -53,6 +53,7 @@ pub async fn spawn_file_in(
     });
     Ok(tokio::spawn(async move {
         let mut session = 0;
+        let mut start = None;
         status.set_contact(Contact::Awaited("waiting for the far end before playing".into()));
         tokio::select! {
             () = gate.wait() => {}
@@ -74,13 +75,16 @@ pub async fn spawn_file_in(
                 l.contact = Contact::Up;
             });
             let ended = tokio::select! {
-                ended = play(source, session, intake.as_ref(), &status) => ended,
+                ended = play(source, session, start, intake.as_ref(), &status) => ended,
                 () = stop.wait() => return,
             };
-            if let Err(e) = ended {
-                status.note(true, format!("reading stopped: {e}"));
-                status.set_played_out();
-                return status.set_contact(Contact::Lost(format!("reading stopped: {e}")));
+            match ended {
+                Ok(end) => start = Some(end),
+                Err(e) => {
+                    status.note(true, format!("reading stopped: {e}"));
+                    status.set_played_out();
+                    return status.set_contact(Contact::Lost(format!("reading stopped: {e}")));
+                }
             }
         }
         status.note(false, "played to the end of the file".into());
@@ -93,14 +97,22 @@ async fn open(path: &Path) -> Result<File, FileError> {
     File::open(path).await.map_err(|cause| FileError { path: path.to_owned(), cause })
 }
 
-/// Plays once, at the pace of the clock references.
-async fn play(mut source: impl AsyncRead + Unpin, session: u32, intake: &dyn Intake, status: &LinkStatus) -> std::io::Result<()> {
+/// Plays once, at the pace of the clock references, from `start` on; gives when its last picture ends, which is when a repeat
+/// starts.
+async fn play(
+    mut source: impl AsyncRead + Unpin,
+    session: u32,
+    start: Option<Instant>,
+    intake: &dyn Intake,
+    status: &LinkStatus,
+) -> std::io::Result<Instant> {
     let mut alarm = Alarm::new()?;
     let mut buffer = BytesMut::new();
-    let mut pace = Pace { clock: None, pid: None, at: Instant::now() };
+    let start = start.unwrap_or_else(Instant::now);
+    let mut pace = Pace::new(start);
     loop {
         let span = read_span(&mut source, &mut buffer, &mut pace).await?;
-        let Some((bytes, takes)) = span else { return Ok(()) };
+        let Some((bytes, takes)) = span else { return Ok(pace.at) };
         let pieces = bytes.len().div_ceil(CHUNK).max(1) as u32;
         for (n, at) in (0..bytes.len()).step_by(CHUNK).enumerate() {
             alarm.until(pace.at + takes * n as u32 / pieces).await;
@@ -118,7 +130,44 @@ async fn play(mut source: impl AsyncRead + Unpin, session: u32, intake: &dyn Int
 struct Pace {
     clock: Option<u64>,
     pid: Option<u16>,
+    start: Instant,
     at: Instant,
+    /// PID of the pictures, decoding time of the last one and its distance from the one before, 90 kHz.
+    pictures: Option<(u16, u64, u64)>,
+    /// Sum of these distances.
+    length: u64,
+}
+
+impl Pace {
+    fn new(start: Instant) -> Self {
+        Self { clock: None, pid: None, start, at: start, pictures: None, length: 0 }
+    }
+
+    /// Adds up how long the pictures last.
+    fn note(&mut self, p: &TsPacket<'_>) {
+        let header = p.payload.filter(|_| p.unit_start).and_then(PesHeader::parse).filter(|h| h.stream_id & 0xF0 == 0xE0);
+        let Some(dts) = header.and_then(|h| h.dts.or(h.pts)) else { return };
+        match &mut self.pictures {
+            None => self.pictures = Some((p.pid, dts, 0)),
+            Some((pid, last, step)) if *pid == p.pid => {
+                let ticks = wrapped_distance(dts, *last, PTS_WRAP);
+                // A cut in the file counts as one more picture.
+                if (1..90_000).contains(&ticks) {
+                    *step = ticks.unsigned_abs();
+                }
+                *last = dts;
+                self.length += *step;
+            }
+            Some(_) => {}
+        }
+    }
+
+    /// When the last picture ends; at once where that cannot be told.
+    fn rest(&self) -> Duration {
+        let step = self.pictures.map_or(0, |(_, _, step)| step);
+        let end = self.start + Duration::from_nanos((self.length + step) * 100_000 / 9);
+        end.saturating_duration_since(self.at).min(STEP_MAX)
+    }
 }
 
 /// The bytes up to the next clock reference, and how long they last. `None` at the end.
@@ -133,6 +182,10 @@ async fn read_span(
             let parsed = TsPacket::parse(raw);
             let pcr = parsed.and_then(|p| p.adaptation.and_then(|a| a.pcr).map(|pcr| (p.pid, pcr)));
             seen += TS_PACKET;
+            // The packet that ends a span is seen again at the start of the next one.
+            if let Some(p) = parsed.filter(|_| seen > TS_PACKET || pace.clock.is_none()) {
+                pace.note(&p);
+            }
             if let Some((pid, pcr)) = pcr
                 && *pace.pid.get_or_insert(pid) == pid
             {
@@ -154,7 +207,7 @@ async fn read_span(
             let whole = buffer.len() / TS_PACKET * TS_PACKET;
             let rest = buffer.split_to(whole).freeze();
             buffer.clear();
-            return Ok((!rest.is_empty()).then_some((rest, Duration::ZERO)));
+            return Ok((!rest.is_empty()).then(|| (rest, pace.rest())));
         }
     }
 }

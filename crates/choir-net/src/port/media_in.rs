@@ -59,6 +59,8 @@ pub(super) struct MediaIn {
     session: Option<u32>,
     name: String,
     damaged_told: u64,
+    /// Corrected time stamps and moves of the clock that have been told.
+    stamps_told: (u64, u64),
     pub last_packet: Option<Instant>,
 }
 
@@ -100,6 +102,7 @@ impl MediaIn {
             session: None,
             name: format!("choir-{own_ssrc:08x}"),
             damaged_told: 0,
+            stamps_told: (0, 0),
             last_packet: None,
         }
     }
@@ -180,6 +183,7 @@ impl MediaIn {
         self.flush();
         if let Shape::Units(remux) = &mut self.shape {
             **remux = Remux::new(&self.chosen, self.lead);
+            self.stamps_told = (0, 0);
         }
         let rates: Vec<u32> = self.chosen.iter().map(|c| self.group.rate(c.track)).collect();
         self.group = SyncGroup::new(&rates, self.group.leader());
@@ -232,6 +236,19 @@ impl MediaIn {
         self.status.update(|l| l.counters = total);
         if told {
             self.status.note(true, "packets are missing: pictures with holes are left out up to the next keyframe".into());
+        }
+        self.tell_stamps();
+    }
+
+    /// What was wrong with the sender's time stamps since last told.
+    fn tell_stamps(&mut self) {
+        let Shape::Units(remux) = &self.shape else { return };
+        let (mended, moved) = (remux.mended_stamps(), remux.clock_moves());
+        let told = std::mem::replace(&mut self.stamps_told, (mended, moved));
+        if moved > told.1 {
+            self.status.note(true, "timestamps: the sender's clock has jumped; following it, with the jump announced in the stream".into());
+        } else if mended > told.0 {
+            self.status.note(true, format!("timestamps: {} more wrong ones, corrected ({mended} in all)", mended - told.0));
         }
     }
 }

@@ -195,7 +195,7 @@ impl Show {
         if let Some(sub) = &found.sub {
             sub.take(self.0.subs[index]);
         }
-        self.0.events.add(&format!("feed {feed}"), EventGrade::Note, format!("take: {line} is wanted on it"));
+        self.0.events.add(&format!("feed {feed}"), EventGrade::Note, format!("take requested: {line}; waiting for its next keyframe"));
         Ok(format!("{line} goes on {feed} at its next keyframe"))
     }
 

@@ -9,7 +9,7 @@ use choir_core::{
     health::{Contact, Health, Reading, State, Verdict},
     link::{Link, show_url},
     sheet::{Expect, Feed, Line},
-    units::Bitrate,
+    units::{Bitrate, say_duration},
     view::{EventGrade, FeedView, LineView, LinkView, MediaView, Sample, StreamView},
 };
 use choir_proto::{
@@ -58,6 +58,7 @@ struct LinkSampler {
 /// What the media says of itself, for the judgement.
 struct MediaFacts {
     quiet: Option<Duration>,
+    media_for: Duration,
     readable: bool,
     keyframe_seen: Option<bool>,
     differs: Option<String>,
@@ -98,12 +99,19 @@ impl LinkSampler {
         let since = peer.map(|p| p.since).or(live.since);
         let flow = Flow::between(&first.stats, &stats, self.inbound);
         let recent = Flow::between(&before.stats, &stats, self.inbound);
-        let media = media.unwrap_or(MediaFacts { quiet: Some(Duration::ZERO), readable: true, keyframe_seen: None, differs: None });
+        let media = media.unwrap_or(MediaFacts {
+            quiet: Some(Duration::ZERO),
+            media_for: Duration::ZERO,
+            readable: true,
+            keyframe_seen: None,
+            differs: None,
+        });
         let reading = Reading {
             contact: live.contact.clone(),
             rate,
             quiet: media.quiet,
             up_for: since.map(|s| s.0.elapsed()).unwrap_or_default(),
+            media_for: media.media_for,
             outbound: !self.inbound,
             lost: flow.lost_share(),
             missing: recent.missing,
@@ -212,6 +220,8 @@ pub(super) struct LineSampler {
     name: String,
     title: String,
     expect: Expect,
+    /// Its pictures were taken some other day.
+    recorded: bool,
     built: BuiltLine,
     link: LinkSampler,
     history: VecDeque<Sample>,
@@ -228,6 +238,7 @@ impl LineSampler {
             name: line.name.clone(),
             title: line.title.clone(),
             expect: line.expect.clone(),
+            recorded: matches!(line.from, Link::File(_)),
             built,
             link,
             history: VecDeque::new(),
@@ -243,13 +254,14 @@ impl LineSampler {
         let video = info.video.as_ref();
         let facts = MediaFacts {
             quiet: reading.last.filter(|_| reading.session == self.built.status.look().sessions).map(|t| t.elapsed()),
+            media_for: reading.begun.map(|t| t.elapsed()).unwrap_or_default(),
             readable: !info.streams.is_empty(),
             keyframe_seen: video.map(|v| v.keyframes > 0),
             differs: differs(&self.expect, info),
         };
         let link = self.link.sample(now, &format!("line {}", self.name), events, drops, Some(facts));
         let up = !matches!(link.state, Some(State::Waiting | State::Held | State::Broken));
-        let delay = video.and_then(|v| v.delay_us).filter(|_| up);
+        let delay = video.and_then(|v| v.delay_us).filter(|_| up && !self.recorded);
         self.remember(&link);
         LineView {
             name: self.name.clone(),
@@ -361,12 +373,17 @@ pub(super) struct FeedSampler {
     lines: Vec<String>,
     outs: Vec<LinkSampler>,
     takes: u64,
+    /// How long a take had waited when that was last said.
+    said_waiting: Duration,
 }
+
+/// A take that waits says so again after this time, and each time it has passed once more.
+const TAKE_WAITS: Duration = Duration::from_secs(10);
 
 impl FeedSampler {
     pub fn new(feed: &Feed, built: BuiltFeed, lines: Vec<String>) -> Self {
         let outs = built.outs.iter().map(|o| LinkSampler::new(show_url(&o.link), o.status.clone(), false)).collect();
-        Self { name: feed.name.clone(), title: feed.title.clone(), built, lines, outs, takes: 0 }
+        Self { name: feed.name.clone(), title: feed.title.clone(), built, lines, outs, takes: 0, said_waiting: Duration::ZERO }
     }
 
     pub fn sample(&mut self, now: Duration, events: &EventLog, drops: &HashMap<u64, u64>, lines: &[LineView]) -> FeedView {
@@ -377,6 +394,16 @@ impl FeedSampler {
         if reading.takes > self.takes {
             self.takes = reading.takes;
             events.add(&subject, EventGrade::Good, format!("{on} is on, cut in at a keyframe"));
+        }
+        match reading.waits {
+            Some(waits) if waits >= self.said_waiting + TAKE_WAITS => {
+                self.said_waiting = waits;
+                let wanted = name(reading.wanted);
+                let text = format!("take of {wanted}: waiting for its keyframe for {}; {on} stays on", say_duration(waits));
+                events.add(&subject, EventGrade::Warning, text);
+            }
+            Some(_) => {}
+            None => self.said_waiting = Duration::ZERO,
         }
         let mut outs: Vec<LinkView> = self.outs.iter_mut().map(|o| o.sample(now, &subject, events, drops, None)).collect();
         for (view, built) in outs.iter_mut().zip(&self.built.outs) {

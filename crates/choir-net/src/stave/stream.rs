@@ -1,6 +1,6 @@
 //! A transport stream as a stream of a source: its units, and what is said of them.
 
-use crate::clock::unix_us;
+use crate::clock::{steady_us, unix_us};
 use bytes::Bytes;
 use choir_proto::{
     audio::{AacConfig, st302_samples},
@@ -90,7 +90,7 @@ impl FromTs {
     }
 
     pub fn push(&mut self, piece: &[u8]) {
-        self.reader.push(unix_us(), piece);
+        self.reader.push(steady_us(), piece);
     }
 
     /// What may be said of it, once enough has been seen.

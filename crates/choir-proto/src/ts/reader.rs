@@ -54,7 +54,7 @@ pub struct TsCounters {
     pub crc_errors: u64,
 }
 
-/// The programme clock over the last second or so.
+/// The programme clock.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct PcrInfo {
     /// Longest distance between two references, µs.
@@ -89,7 +89,7 @@ pub struct VideoInfo {
     pub keyframe_frames: Option<u32>,
     /// Milliseconds from one keyframe to the next.
     pub keyframe_ms: Option<u32>,
-    /// Last stamp found in the picture, and when its frame was complete here (same clock as `push`).
+    /// Last stamp found in the picture, and when its frame was complete here, both UTC.
     pub stamp: Option<(Stamp, i64)>,
     /// Median of the last frames' time from stamp to completion, µs: large frames take longer than small ones.
     pub delay_us: Option<i64>,
@@ -106,8 +106,10 @@ pub struct MediaInfo {
     pub audio: Option<(u32, u8)>,
     /// Counters.
     pub counters: TsCounters,
-    /// Clock.
+    /// Clock, over the last second.
     pub pcr: PcrInfo,
+    /// Clock, the worst since the start.
+    pub pcr_worst: PcrInfo,
 }
 
 /// One whole frame or audio packet.
@@ -154,6 +156,7 @@ struct PcrState {
     interval_max: u64,
     window_start: i64,
     shown: PcrInfo,
+    worst: PcrInfo,
 }
 
 impl PcrState {
@@ -172,6 +175,8 @@ impl PcrState {
         let offset = at - (pcr / 27) as i64;
         let (low, high) = self.offsets.map_or((offset, offset), |(l, h)| (l.min(offset), h.max(offset)));
         self.offsets = Some((low, high));
+        self.worst.interval_max_us = self.worst.interval_max_us.max(self.interval_max);
+        self.worst.jitter_us = self.worst.jitter_us.max((high - low) as u64);
         if at - self.window_start >= PCR_WINDOW_US {
             self.shown = PcrInfo { interval_max_us: self.interval_max, jitter_us: (high - low) as u64 };
             (self.window_start, self.interval_max, self.offsets) = (at, 0, None);
@@ -183,6 +188,8 @@ impl PcrState {
 #[derive(Debug)]
 pub struct TsReader {
     depth: Depth,
+    /// Added to times of arrival to compare them with stamps, µs.
+    utc_offset: i64,
     carry: Vec<u8>,
     in_sync: bool,
     counters: TsCounters,
@@ -209,6 +216,7 @@ impl TsReader {
     pub fn new(depth: Depth) -> Self {
         Self {
             depth,
+            utc_offset: 0,
             carry: Vec::new(),
             in_sync: false,
             counters: TsCounters::default(),
@@ -228,6 +236,22 @@ impl TsReader {
         }
     }
 
+    /// Sets what is added to times of arrival (µs) to get UTC, which stamps are in.
+    pub fn set_utc_offset(&mut self, offset_us: i64) {
+        self.utc_offset = offset_us;
+    }
+
+    /// The source begins anew: what is known of its media stays until the new start says otherwise, what is half read does not.
+    pub fn restart(&mut self) {
+        (self.in_sync, self.pcr, self.last_keyframe) =
+            (false, PcrState { shown: self.pcr.shown, worst: self.pcr.worst, ..PcrState::default() }, None);
+        self.carry.clear();
+        self.continuity.fill(NONE);
+        for s in &mut self.streams {
+            s.pes = None;
+        }
+    }
+
     /// What is known so far.
     #[must_use]
     pub fn info(&self) -> MediaInfo {
@@ -238,6 +262,7 @@ impl TsReader {
             audio: self.audio,
             counters: TsCounters { crc_errors: self.pat.crc_errors + self.pmt.crc_errors, ..self.counters },
             pcr: self.pcr.shown,
+            pcr_worst: self.pcr.worst,
         }
     }
 
@@ -252,7 +277,7 @@ impl TsReader {
         self.units.pop_front()
     }
 
-    /// Takes bytes that arrived at `at` (µs; UTC since 1970 if stamps are to be measured against it).
+    /// Takes bytes that arrived at `at` (µs on any clock that never steps; see [`TsReader::set_utc_offset`]).
     pub fn push(&mut self, at: i64, data: &[u8]) {
         if self.carry.is_empty()
             && self.in_sync
@@ -449,11 +474,12 @@ impl TsReader {
             self.video.format = Some(format);
         }
         if let Some(stamp) = kind.find_stamp(head) {
-            self.video.stamp = Some((stamp, pes.last));
+            let came = pes.last + self.utc_offset;
+            self.video.stamp = Some((stamp, came));
             if self.delays.len() == DELAYS {
                 self.delays.pop_front();
             }
-            self.delays.push_back(pes.last - stamp.unix_us as i64);
+            self.delays.push_back(came - stamp.unix_us as i64);
         }
     }
 }

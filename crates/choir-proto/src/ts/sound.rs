@@ -23,4 +23,3 @@ pub(super) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
 pub(super) fn frame_ticks(h: &adts::AdtsHeader) -> f64 {
     f64::from(h.samples) * 90_000.0 / f64::from(h.sample_rate)
 }
-

@@ -87,13 +87,6 @@ pub fn picture(make: &Make, n: u64) -> Vec<u8> {
     data
 }
 
-/// Who made this access unit, and which picture it is.
-pub fn number(unit: &[u8]) -> Option<(u8, u64)> {
-    let at = unit.windows(3).position(|w| w[0] == 0x80 && w[1] & 0xF0 == 0xA0 && w[2] == 0x10)?;
-    let digits = unit.get(at + 2..at + 18)?;
-    Some((unit[at + 1] & 15, digits.iter().fold(0, |n, d| n << 4 | u64::from(d & 15))))
-}
-
 /// A frame of AAC whose bytes are all alike.
 pub fn aac() -> Vec<u8> {
     let mut f = vec![0xFF, 0xF1, 0x4C, 0x80, 0x02, 0x5F, 0xFC];

@@ -70,6 +70,7 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
     match &view.differs {
         _ if !view.found => Err(Failure::new(FAILED, format!("nothing there: {}", view.reason))),
         Some(d) if !d.is_empty() => Err(Failure::told(DIFFERS)),
+        _ if view.defects.iter().any(|d| !d.minor) => Err(Failure::told(DIFFERS)),
         _ => Ok(()),
     }
 }

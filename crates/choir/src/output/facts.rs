@@ -33,8 +33,12 @@ pub fn inspected(v: &InspectView, line: Option<&str>) -> String {
     fact(&mut out, "clock", &format!("references at most {interval} ms apart, arrival within {jitter} ms of it"));
     let delay = v.delay_ms.map(|(a, m, z)| format!("{} ms ({} to {}) from the camera's clock to here", digits(m), digits(a), digits(z)));
     fact(&mut out, "delay", delay.as_deref().unwrap_or("not known: the picture carries no time"));
-    if v.problems.is_empty() {
-        fact(&mut out, "timing", "no problem");
+    if v.problems.is_empty() && v.defects.is_empty() {
+        fact(&mut out, "stream", "no problem");
+    }
+    for d in &v.defects {
+        let place = format!("first at byte {}, {:.3} s", d.byte, d.ms as f64 / 1000.0);
+        fact(&mut out, if d.minor { "remark" } else { "defect" }, &format!("{}; {place}; {}", d.text, d.clause));
     }
     v.problems.iter().for_each(|p| fact(&mut out, "problem", p));
     v.notes.iter().for_each(|n| fact(&mut out, "note", n));
@@ -77,7 +81,7 @@ fn picture(out: &mut String, p: &PictureView) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use choir_core::view::{RatesView, StreamView};
+    use choir_core::view::{DefectView, RatesView, StreamView};
 
     #[test]
     fn every_fact_is_said() {
@@ -106,7 +110,17 @@ mod tests {
             picture: Some(picture),
             rate_bps: RatesView { mean: 2_000_000, peak_1s: 2_400_000, peak_100ms: 9_000_000 },
             delay_ms: Some((10.0, 12.0, 15.0)),
-            problems: vec!["2 jumps of the time stamps".into()],
+            problems: vec!["arrival varies by 80 ms".into()],
+            defects: vec![DefectView {
+                name: "continuity".into(),
+                text: "3 packets missing by the continuity counter; PID 256".into(),
+                pid: Some(256),
+                count: 3,
+                byte: 18_800,
+                ms: 1234,
+                clause: "ISO 13818-1, 2.4.3.3".into(),
+                minor: false,
+            }],
             notes: vec!["track 3 is left aside".into()],
             differs: Some(vec!["h265 comes, h264 is expected".into()]),
             ..InspectView::default()
@@ -122,7 +136,8 @@ mod tests {
             "BT.709, limited range",
             "2.0 Mbps mean, 2.4 Mbps peak over 1 s, 9.0 Mbps over 100 ms",
             "12 ms (10 to 15)",
-            "2 jumps",
+            "problem     arrival varies",
+            "defect      3 packets missing by the continuity counter; PID 256; first at byte 18800, 1.234 s; ISO 13818-1, 2.4.3.3",
             "track 3",
             "h265 comes",
         ] {

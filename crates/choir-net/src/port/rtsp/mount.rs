@@ -5,7 +5,10 @@ use super::{
     serve::Shared,
     viewers::{Fate, Lanes},
 };
-use crate::{clock::unix_us, lock};
+use crate::{
+    clock::{steady_us, unix_us},
+    lock,
+};
 use bytes::Bytes;
 use choir_core::health::Contact;
 use choir_proto::{
@@ -99,7 +102,7 @@ impl MountPoint {
     /// What a viewer is told of it.
     pub fn offer(&self) -> Mount {
         let m = lock(&self.media);
-        let now = m.anchor.map_or(0, |(pts, at)| pts + (unix_us() - at).max(0) as u64 * 9 / 100);
+        let now = m.anchor.map_or(0, |(pts, at)| pts + (steady_us() - at).max(0) as u64 * 9 / 100);
         let group = self.group.as_ref().map(|g| (g.ip, g.port, g.ttl));
         let tracks: Vec<_> = m.tracks.iter().map(|t| (&t.codec, t.payload_type, t.codec.is_video().then_some(&m.sets))).collect();
         Mount {
@@ -170,7 +173,7 @@ impl MountPoint {
         let mut gone = Vec::new();
         {
             let mut m = lock(&self.media);
-            m.reader.push(unix_us(), piece);
+            m.reader.push(steady_us(), piece);
             while let Some(unit) = m.reader.poll_unit() {
                 if m.changed(&unit) {
                     // Another kind of picture: who watches has to ask anew.
@@ -256,12 +259,11 @@ impl MountPoint {
     /// Ties the tracks to the time of day, for one viewer.
     fn report(&self, shared: &Shared, m: &Media, v: &Viewer, now: Instant) {
         let Some((pts, at)) = m.anchor else { return };
-        let time = unix_us();
-        let pts = pts + (time - at).max(0) as u64 * 9 / 100;
+        let pts = pts + (steady_us() - at).max(0) as u64 * 9 / 100;
         for (n, lane) in &v.lanes {
             let Some(t) = m.tracks.get(*n) else { continue };
             let (packets, bytes) = t.packer.sent();
-            let ntp = NtpTime::from_unix_us(time.unsigned_abs());
+            let ntp = NtpTime::from_unix_us(unix_us().unsigned_abs());
             let report = write_sender_report(t.packer.ssrc(), &self.name, ntp, t.packer.timestamp(pts), packets, bytes);
             self.control(shared, *n, lane, v, report, now);
         }
@@ -388,7 +390,7 @@ impl Media {
         };
         track.last = Some((pts, long));
         if unit.kind.is_video() {
-            self.anchor = Some((long, unix_us()));
+            self.anchor = Some((long, steady_us()));
         }
         Some((n, track.packer.pack(long, unit.keyframe, &unit.data)))
     }

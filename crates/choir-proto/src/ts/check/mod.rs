@@ -8,11 +8,7 @@ mod unit;
 
 pub use fault::{TsFault, TsFinding};
 
-use super::{
-    Aligned, PCR_WRAP, PTS_WRAP, PacketAligner, TS_PACKET, TsPacket,
-    packet::NULL_PID,
-    wrapped_distance,
-};
+use super::{Aligned, PCR_WRAP, PTS_WRAP, PacketAligner, TS_PACKET, TsPacket, packet::NULL_PID, wrapped_distance};
 use bytes::Bytes;
 use std::collections::BTreeMap;
 use tables::Tables;
@@ -290,7 +286,8 @@ fn field_is_wrong(raw: &[u8; TS_PACKET]) -> bool {
         _ => length <= 182,
     };
     let flags = if length > 0 { raw[5] } else { 0 };
-    let wanted = 1 + [(0x10, 6), (0x08, 6), (0x04, 1), (0x02, 1), (0x01, 1)].iter().filter(|(f, _)| flags & f != 0).map(|(_, n)| n).sum::<usize>();
+    let wanted =
+        1 + [(0x10, 6), (0x08, 6), (0x04, 1), (0x02, 1), (0x01, 1)].iter().filter(|(f, _)| flags & f != 0).map(|(_, n)| n).sum::<usize>();
     !fits || (length > 0 && wanted > length)
 }
 

@@ -122,6 +122,9 @@ impl Stream {
         self.times(&open, found);
         if open.damaged || (!whole && open.header.payload_bytes.is_none_or(|n| open.total < n)) {
             self.sound.restart();
+            if self.kind.is_video() && (open.flagged || Head::of(self.kind, &open.data).keyframe) {
+                self.keyframe(open.at);
+            }
             return;
         }
         self.check_kind(&open, found);
@@ -169,6 +172,11 @@ impl Stream {
         }
     }
 
+    fn keyframe(&mut self, at: Place) {
+        self.keyframes += 1;
+        self.last_keyframe = at;
+    }
+
     fn picture(&mut self, open: &Open, found: &mut Findings) {
         self.first.get_or_insert(open.at);
         let head = Head::of(self.kind, &open.data);
@@ -188,8 +196,7 @@ impl Stream {
             }
         }
         if head.keyframe || open.flagged {
-            self.keyframes += 1;
-            self.last_keyframe = open.at;
+            self.keyframe(open.at);
         } else if self.keyframes == 0 {
             found.add(TsFault::MidGop, Some(self.pid), open.at, 1, 0, self.origin == Origin::Joined);
         }

@@ -129,7 +129,9 @@ impl Output {
         if let Some(pcr) = p.adaptation.and_then(|a| a.pcr) {
             self.write_clock((pcr + self.offset) % PCR_WRAP, now, has_clock, &mut packet);
         }
-        if p.unit_start && let Some(payload) = p.payload {
+        if p.unit_start
+            && let Some(payload) = p.payload
+        {
             let at = TS_PACKET - payload.len();
             match whole_section(p, payload).filter(|_| table) {
                 Some(section) => {

@@ -1,6 +1,12 @@
 //! Which units of the outgoing streams are open, and up to which time each stream reaches.
 
-use crate::ts::{PTS_WRAP, TsPacket, pes::PesHeader, psi::{Pmt, StreamKind}, sound::sound_ticks, wrapped_distance};
+use crate::ts::{
+    PTS_WRAP, TsPacket,
+    pes::PesHeader,
+    psi::{Pmt, StreamKind},
+    sound::sound_ticks,
+    wrapped_distance,
+};
 
 /// Bytes of a PES packet of sound that are looked at for its length in time.
 const SOUND_MAX: usize = 64 << 10;
@@ -35,17 +41,7 @@ struct Open {
 
 impl Track {
     fn new(pid: u16, kind: StreamKind) -> Self {
-        Self {
-            pid,
-            kind,
-            open: None,
-            stuffs_anywhere: false,
-            last_dts: None,
-            last_pts: None,
-            reorders: false,
-            end: None,
-            closed: false,
-        }
+        Self { pid, kind, open: None, stuffs_anywhere: false, last_dts: None, last_pts: None, reorders: false, end: None, closed: false }
     }
 
     fn follow(&mut self, p: &TsPacket<'_>) {

@@ -1,7 +1,9 @@
-//! A look of some seconds at one source: what is there, how fast, how regular.
+//! A look of some seconds at one source: what is there, how fast, how regular, and whether its stream is legal.
+
+mod words;
 
 use crate::{
-    clock::unix_us,
+    clock::{steady_us, unix_us},
     lock,
     port::{Intake, LinkStatus, StaveWay, Stop, Way, WayError, open_ways},
     show::sample::{codec_word, sound_words},
@@ -16,7 +18,7 @@ use choir_core::{
 };
 use choir_proto::{
     h26x::Stamp,
-    ts::{AccessUnit, Depth, MediaInfo, PTS_WRAP, TsReader, wrapped_distance},
+    ts::{AccessUnit, Depth, MediaInfo, Origin, PTS_WRAP, TsChecker, TsReader, wrapped_distance},
 };
 use std::{
     collections::VecDeque,
@@ -26,8 +28,6 @@ use std::{
 };
 use tokio::sync::watch;
 
-/// References further apart than this are against the standard's usual profile, ms.
-const PCR_LIMIT_MS: f64 = 40.0;
 /// Spread of arrival that asks for a look at the network, ms.
 const JITTER_LIMIT_MS: f64 = 50.0;
 /// Sound and picture that arrive together may be this far apart in time, 90 kHz.
@@ -50,6 +50,9 @@ struct Watcher {
 
 struct Seen {
     reader: TsReader,
+    checker: TsChecker,
+    /// UTC less the clock that arrival is told by, µs.
+    utc_offset: i64,
     session: u32,
     first: Option<i64>,
     last: i64,
@@ -63,7 +66,6 @@ struct Seen {
     last_dts: Option<u64>,
     last_pts: Option<u64>,
     reordered: bool,
-    jumps: u64,
     keyframes: Vec<(u64, u64)>,
     numbers: Option<(u64, u64)>,
     numbered: u64,
@@ -101,9 +103,11 @@ impl Window {
 }
 
 impl Watcher {
-    fn new() -> Arc<Self> {
+    fn new(origin: Origin) -> Arc<Self> {
         let seen = Seen {
             reader: TsReader::new(Depth::Units),
+            checker: TsChecker::new(origin),
+            utc_offset: unix_us() - steady_us(),
             session: 0,
             first: None,
             last: 0,
@@ -115,7 +119,6 @@ impl Watcher {
             last_dts: None,
             last_pts: None,
             reordered: false,
-            jumps: 0,
             keyframes: Vec::new(),
             numbers: None,
             numbered: 0,
@@ -129,10 +132,13 @@ impl Watcher {
 
 impl Intake for Watcher {
     fn push(&self, session: u32, payload: Bytes) {
-        let now = unix_us();
+        let now = steady_us();
         let mut s = lock(&self.seen);
         if s.session != session {
-            s.restarts += u32::from(s.session != 0);
+            if s.session != 0 {
+                s.restarts += 1;
+                s.checker.restart();
+            }
             s.session = session;
             s.reader = TsReader::new(Depth::Units);
             (s.first_dts, s.last_dts, s.last_pts, s.frames, s.numbers) = (None, None, None, 0, None);
@@ -144,6 +150,7 @@ impl Intake for Watcher {
         s.bytes += size;
         s.second.push(now, size);
         s.tenth.push(now, size);
+        s.checker.push(&payload);
         s.reader.push(now, &payload);
         while let Some(unit) = s.reader.poll_unit() {
             s.unit(&unit);
@@ -164,10 +171,6 @@ impl Seen {
             return;
         }
         let dts = unit.dts.unwrap_or(pts);
-        if let Some(last) = self.last_dts {
-            let step = wrapped_distance(dts, last, PTS_WRAP);
-            self.jumps += u64::from(step <= 0 || step > 90_000);
-        }
         self.reordered |= unit.dts.is_some_and(|d| d != pts) || self.last_pts.is_some_and(|l| wrapped_distance(pts, l, PTS_WRAP) < 0);
         self.first_dts.get_or_insert(dts);
         (self.last_dts, self.last_pts) = (Some(dts), Some(pts));
@@ -176,7 +179,7 @@ impl Seen {
         }
         self.frames += 1;
         if let Some(Stamp { unix_us, frame }) = unit.kind.find_stamp(&unit.data) {
-            self.delays.push((unit.arrived - unix_us as i64) as f64 / 1000.0);
+            self.delays.push((unit.arrived + self.utc_offset - unix_us as i64) as f64 / 1000.0);
             if let Some(n) = frame {
                 let first = self.numbers.map_or(n, |(f, _)| f);
                 self.numbers = Some((first, n));
@@ -215,31 +218,12 @@ impl Seen {
 
     fn problems(&self, info: &MediaInfo) -> Vec<String> {
         let mut found = Vec::new();
-        let c = &info.counters;
-        let mut count = |n: u64, one: &str, many: &str| {
-            if n > 0 {
-                found.push(if n == 1 { format!("1 {one}") } else { format!("{n} {many}") });
-            }
-        };
-        count(
-            c.continuity_errors,
-            "packet is missing or out of order by its counter",
-            "packets are missing or out of order by their counters",
-        );
-        count(c.transport_errors, "packet is marked as damaged", "packets are marked as damaged");
-        count(c.crc_errors, "table has a wrong checksum", "tables have a wrong checksum");
-        count(c.sync_losses, "time the packets' start was lost", "times the packets' start was lost");
-        count(self.jumps, "jump of the time stamps", "jumps of the time stamps");
-        count(
-            u64::from(self.restarts),
-            "new start of the source while it was looked at",
-            "new starts of the source while it was looked at",
-        );
-        let interval = info.pcr.interval_max_us as f64 / 1000.0;
-        if interval > PCR_LIMIT_MS + 0.5 {
-            found.push(format!("clock references are up to {interval:.0} ms apart, 40 ms are allowed"));
+        match self.restarts {
+            0 => {}
+            1 => found.push("the source started anew while it was looked at".into()),
+            n => found.push(format!("the source started anew {n} times while it was looked at")),
         }
-        let jitter = info.pcr.jitter_us as f64 / 1000.0;
+        let jitter = info.pcr_worst.jitter_us as f64 / 1000.0;
         if jitter > JITTER_LIMIT_MS {
             found.push(format!("packets come up to {jitter:.0} ms earlier or later than the stream's clock says"));
         }
@@ -275,10 +259,11 @@ impl Seen {
             picture,
             sound: sound_words(info),
             rate_bps: RatesView { mean: bps(self.bytes), peak_1s: self.second.peak_bps(), peak_100ms: self.tenth.peak_bps() },
-            pcr_interval_ms: info.pcr.interval_max_us as f64 / 1000.0,
-            pcr_jitter_ms: info.pcr.jitter_us as f64 / 1000.0,
+            pcr_interval_ms: info.pcr_worst.interval_max_us as f64 / 1000.0,
+            pcr_jitter_ms: info.pcr_worst.jitter_us as f64 / 1000.0,
             delay_ms: delays.first().zip(delays.last()).map(|(a, z)| (*a, delays[delays.len() / 2], *z)),
             problems: self.problems(info),
+            defects: self.checker.findings().iter().map(words::defect).collect(),
             differs,
             ..InspectView::default()
         }
@@ -297,7 +282,8 @@ pub async fn inspect(
     node: Option<&Node>,
     stop: &Stop,
 ) -> Result<InspectView, WayError> {
-    let (watcher, status) = (Watcher::new(), LinkStatus::new("starting"));
+    let origin = if matches!(link, Link::File(_)) { Origin::Start } else { Origin::Joined };
+    let (watcher, status) = (Watcher::new(origin), LinkStatus::new("starting"));
     let way = Way {
         subject: show_url(link),
         link: link.clone(),
@@ -308,13 +294,14 @@ pub async fn inspect(
     };
     let (end, own_stop) = Stop::new();
     let tasks = open_ways(vec![way], DEFAULT_LATENCY, base, &own_stop, &Stop::given()).await?;
+    let mut ended = false;
     let mut begun = watcher.begun.subscribe();
     let mut stopped = stop.clone();
     let looked = async {
         if tokio::time::timeout(look.wait, begun.wait_for(|b| *b)).await.is_ok() {
             tokio::select! {
                 () = tokio::time::sleep(look.lasts) => {}
-                () = status.played_out() => {}
+                () = status.played_out() => ended = true,
             }
         }
     };
@@ -327,7 +314,8 @@ pub async fn inspect(
     for task in tasks {
         let _ = tokio::time::timeout(Duration::from_secs(1), task).await;
     }
-    let seen = lock(&watcher.seen);
+    let mut seen = lock(&watcher.seen);
+    seen.checker.finish(ended);
     let view = seen.view(&seen.reader.info(), expect);
     let reason = match &live.contact {
         Contact::Up => "media comes".to_owned(),
@@ -364,7 +352,7 @@ mod tests {
 
     #[test]
     fn nothing_is_no_stream_and_no_difference_goes_untold() {
-        let watcher = Watcher::new();
+        let watcher = Watcher::new(Origin::Joined);
         let expect = Expect { codec: Some("h264".into()), ..Expect::default() };
         let seen = lock(&watcher.seen);
         let view = seen.view(&seen.reader.info(), Some(&expect));
