@@ -284,6 +284,8 @@ fn a_dead_source_is_not_waited_for() {
     let seen = Seen::of(&out);
     // The clock was silent for as long as the source.
     assert_eq!(seen.faults, ["4000000: clock steps 1000000 us"]);
+    let wrong = |u: &&(u16, PesHeader, Vec<u8>)| u.1.payload_bytes.is_some_and(|n| n != u.2.len());
+    assert_eq!(seen.units.iter().filter(wrong).count(), 0, "what it had begun is as long as it says");
 }
 
 #[test]
@@ -308,6 +310,35 @@ fn a_source_that_starts_again_is_cut_in_like_another_one() {
     let order = seen.judge(&[make]);
     assert_eq!(seen.faults, Vec::<String>::new());
     assert_eq!(order.len(), 2000);
+}
+
+#[test]
+fn a_line_that_starts_again_stays_on_while_another_is_waited_for() {
+    let makes =
+        [Make { aac: 1, sound_ahead: 9000, ..Make::default() }, Make { id: 2, gop: 100, aac: 1, sound_ahead: 9000, ..Make::default() }];
+    let (once, other) = (stream(&makes[0], 100, 0), stream(&makes[1], 500, 0));
+    let mut all: Vec<(u64, SourceKey, Bytes)> = other.into_iter().map(|(at, b)| (at, key(1), b)).collect();
+    for session in 1..=5u32 {
+        let again = once.iter().map(|(at, b)| (at + u64::from(session - 1) * 4_000_000, SourceKey { line: 0, session }, b.clone()));
+        all.extend(again);
+    }
+    all.sort_by_key(|(at, k, _)| (*at, k.line));
+    let mut splicer = Splicer::new();
+    splicer.want(0);
+    let (mut out, mut on) = (Vec::new(), Vec::new());
+    for (at, k, bytes) in all {
+        // Asked for before the first starts again; both have a keyframe at 8 s.
+        if (3_500_000..3_510_000).contains(&(at % 4_000_000)) {
+            splicer.want(u32::from(at > 7_000_000));
+        }
+        let (bytes, cut) = splicer.push(k, at as i64, &bytes);
+        on.extend(cut.map(|c| (at / 1_000_000, c.to.line, c.to.session)));
+        out.push((at, bytes));
+    }
+    assert_eq!(on, [(0, 0, 1), (4, 0, 2), (8, 0, 3), (8, 1, 1)], "new starts go on by themselves");
+    let mut seen = Seen::of(&out);
+    seen.judge(&makes);
+    assert_eq!(seen.faults, Vec::<String>::new());
 }
 
 #[test]

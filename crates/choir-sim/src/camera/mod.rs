@@ -117,10 +117,25 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
         status: status.clone(),
         stave: None,
     };
-    open_ways(vec![way], settings.latency, base, &stop, &Stop::given()).await?;
-    let task = tokio::spawn(play(settings, Frames::Loop(encoded), outlet, true, stop));
+    let (end, way_stop) = Stop::new();
+    let ways = open_ways(vec![way], settings.latency, base, &way_stop, &Stop::given()).await?;
+    let task = tokio::spawn(async move {
+        play(settings, Frames::Loop(encoded), outlet.clone(), true, stop).await;
+        // The last picture goes out whole.
+        outlet.end();
+        let sent = async {
+            for way in ways {
+                let _ = way.await;
+            }
+        };
+        let _ = tokio::time::timeout(LAST_PICTURE, sent).await;
+        let _ = end.send(true);
+    });
     Ok(Camera { status, task })
 }
+
+/// For what has been sent to arrive, once stopped.
+const LAST_PICTURE: Duration = Duration::from_secs(1);
 
 async fn encode(settings: &CameraSettings) -> Result<Loop, SimError> {
     if settings.h265 {
@@ -187,7 +202,7 @@ async fn play(settings: CameraSettings, mut frames: Frames, outlet: Arc<Outlet>,
     for n in 0u64.. {
         let due = start + Duration::from_nanos(n * 1_000_000_000 / u64::from(settings.rate));
         if !pacer.until(due, &mut alarm, &mut stop).await {
-            return;
+            return pacer.finish();
         }
         let pts = n * 90_000 / u64::from(settings.rate);
         let Some(frame) = frames.next(n).await else { return };
@@ -233,6 +248,14 @@ impl Chunks {
         for i in 0..whole / CHUNK {
             self.left.push_back((at, all.slice(i * CHUNK..(i + 1) * CHUNK)));
             at += step;
+        }
+    }
+
+    /// Sends all that is planned at once: the last picture is whole.
+    fn finish(self) {
+        self.left.into_iter().for_each(|(_, chunk)| self.outlet.push(chunk));
+        if !self.carry.is_empty() {
+            self.outlet.push(self.carry.into());
         }
     }
 

@@ -93,8 +93,8 @@ impl Stream {
 
     /// The look ends here; `ended` when the stream does.
     pub fn finish(&mut self, ended: bool, at: Place, found: &mut Findings) {
-        // What the look cuts off says nothing of its length.
-        self.end_unit(ended, found);
+        // What the look or the end of a recording cuts off says nothing of its length.
+        self.end_unit(false, found);
         if !self.kind.is_video() || self.units == 0 {
             return;
         }

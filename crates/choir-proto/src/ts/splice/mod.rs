@@ -60,7 +60,7 @@ struct OnAir {
     last_seen: i64,
 }
 
-/// The source that comes on next.
+/// A source that may come on next: of the wanted line, or a new start of the line that is on.
 #[derive(Debug)]
 struct Next {
     key: SourceKey,
@@ -74,7 +74,8 @@ struct Next {
 pub struct Splicer {
     wanted: Option<u32>,
     on: Option<OnAir>,
-    next: Option<Box<Next>>,
+    /// At most one for each of the two lines, and at most one of them closing.
+    next: Vec<Next>,
     out: Output,
     /// Something has been cut: packets are rewritten.
     cut: bool,
@@ -91,9 +92,16 @@ impl Splicer {
     /// the waiting for another.
     pub fn want(&mut self, line: u32) {
         self.wanted = Some(line);
-        if self.next.as_ref().is_some_and(|n| n.closing.is_none() && n.key.line != line) {
-            self.next = None;
-        }
+        self.forget_unwanted();
+    }
+
+    fn forget_unwanted(&mut self) {
+        let (on, wanted) = (self.on(), self.wanted);
+        self.next.retain(|n| n.closing.is_some() || on.is_some_and(|on| may_follow(n.key, on, wanted)));
+    }
+
+    fn closing(&mut self) -> Option<&mut Next> {
+        self.next.iter_mut().find(|n| n.closing.is_some())
     }
 
     /// The line that is wanted.
@@ -124,7 +132,7 @@ impl Splicer {
         let mut out = BytesMut::new();
         if on.key == key {
             on.last_seen = now;
-            if self.next.as_ref().is_some_and(|n| n.closing.is_some()) {
+            if self.next.iter().any(|n| n.closing.is_some()) {
                 self.close_with(now, data, &mut out);
             } else if !self.cut {
                 self.watch(now, data);
@@ -146,37 +154,42 @@ impl Splicer {
         !self.cut && self.on().map_or(Some(key.line) == self.wanted, |on| on == key)
     }
 
-    /// Takes packets of a source that is not on; false when it is not wanted.
+    /// Takes packets of a source that is not on; false when they move nothing on.
     fn learn(&mut self, key: SourceKey, now: i64, data: &[u8]) -> bool {
-        let Some(on) = &self.on else { return false };
-        let closing = self.next.as_ref().is_some_and(|n| n.closing.is_some());
-        let known = self.next.as_ref().is_some_and(|n| n.key == key);
-        let outdated = key.line == on.key.line && key.session < on.key.session;
-        if !known && (closing || outdated || Some(key.line) != self.wanted) {
-            // A closing source may be silent: whoever comes moves the time on.
-            return closing;
-        }
-        if !known {
-            self.next = Some(Box::new(Next { key, source: Waiting::default(), closing: None }));
-        }
-        let Some(next) = &mut self.next else { return false };
-        for (p, raw) in packets(data) {
-            next.source.push(now, &p, raw);
-        }
-        if let Some(entry) = next.source.entry.filter(|_| next.closing.is_none()) {
-            let (ticks, extra) = self.out.place(&on.tracks, &entry);
-            let shift = (ticks + extra.max(0) as u64) % PTS_WRAP;
-            let dead = key.line == on.key.line || now - on.last_seen > SILENT_US;
-            if !dead && !next.source.sound_reaches(&on.tracks, shift) && next.source.refuse(now) {
-                return true;
+        let Some(on) = self.on() else { return false };
+        let place = self.next.iter().position(|n| n.key == key);
+        let place = match place {
+            Some(place) => place,
+            None if may_follow(key, on, self.wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
+                self.next.retain(|n| n.key.line != key.line);
+                self.next.push(Next { key, source: Waiting::default(), closing: None });
+                self.next.len() - 1
             }
+            // A closing source may be silent: whoever comes moves the time on.
+            None => return self.closing().is_some(),
+        };
+        for (p, raw) in packets(data) {
+            self.next[place].source.push(now, &p, raw);
+        }
+        self.close_for_next(now);
+        true
+    }
+
+    /// Once a source has its keyframe, what is on is closed for it.
+    fn close_for_next(&mut self, now: i64) {
+        if self.closing().is_some() {
+            return;
+        }
+        let (Some(on), Some(next)) = (&mut self.on, self.next.iter_mut().find(|n| n.source.entry.is_some())) else { return };
+        let Some(entry) = next.source.entry else { return };
+        let (ticks, extra) = self.out.place(&on.tracks, &entry);
+        let shift = (ticks + extra.max(0) as u64) % PTS_WRAP;
+        let dead = next.key.line == on.key.line || now - on.last_seen > SILENT_US;
+        if dead || next.source.sound_reaches(&on.tracks, shift) || !next.source.refuse(now) {
             next.closing = Some(now);
             self.out.close();
-            if let Some(on) = &mut self.on {
-                on.tracks.begin_close();
-            }
+            on.tracks.begin_close();
         }
-        true
     }
 
     /// Packets of the old source while it closes: what is open is completed.
@@ -193,17 +206,19 @@ impl Splicer {
 
     fn cut_if_ready(&mut self, now: i64, out: &mut BytesMut) -> Option<Cut> {
         let on = self.on.as_mut()?;
-        let next = self.next.as_ref()?;
+        let place = self.next.iter().position(|n| n.closing.is_some())?;
+        let next = &self.next[place];
         let (since, entry) = (next.closing?, next.source.entry?);
         // An earlier session of the same line has ended.
         let over = on.key.line == next.key.line || now - on.last_seen > SILENT_US || now - since > CLOSE_MAX_US;
         if !over && !next.source.is_full() && !on.tracks.all_closed() {
             return None;
         }
-        let next = self.next.take()?;
+        let Next { key, source, .. } = self.next.swap_remove(place);
         let old = self.on.take()?;
+        // A source that died within a unit: zeros are what may follow a picture (H.264, B.1), and the length becomes true.
+        old.tracks.unfinished().for_each(|(pid, left)| self.out.fill(pid, left, out));
         self.begin(&old.tracks, &entry);
-        let Next { key, source, .. } = *next;
         let mut tracks = Tracks::default();
         if let Some(pmt) = &source.programme.pmt {
             tracks.set(pmt);
@@ -218,6 +233,8 @@ impl Splicer {
                 self.write(now, &p, raw, out);
             }
         }
+        self.forget_unwanted();
+        self.close_for_next(now);
         Some(Cut { to: key })
     }
 
@@ -303,6 +320,12 @@ impl OnAir {
             self.tracks.set(pmt);
         }
     }
+}
+
+/// Whether this source may come on after what is on: it is wanted, or a later start of the same line, which stays on while the
+/// wanted one waits for its keyframe.
+fn may_follow(key: SourceKey, on: SourceKey, wanted: Option<u32>) -> bool {
+    if key.line == on.line { key.session > on.session } else { Some(key.line) == wanted }
 }
 
 /// The packets in whole packets' bytes, without damaged ones.

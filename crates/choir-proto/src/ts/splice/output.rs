@@ -147,13 +147,28 @@ impl Output {
     }
 
     /// Appends a PES packet whose times are the source's; the next packet of the source on this PID follows `counter`.
-    pub fn write_pes(&mut self, pid: u16, mut pes: &[u8], counter: u8, out: &mut BytesMut) {
-        let mut start = true;
-        while !pes.is_empty() {
-            let used = pes.len().min(TS_PACKET - 4);
+    pub fn write_pes(&mut self, pid: u16, pes: &[u8], counter: u8, out: &mut BytesMut) {
+        let mut pes = pes.to_vec();
+        shift_stamps(&mut pes, self.shift());
+        if self.counters[usize::from(pid) % PIDS] == NONE {
+            self.counters[usize::from(pid) % PIDS] = (counter + 15) & 15;
+        }
+        self.write_payload(pid, true, &pes, out);
+        let last = self.counters[usize::from(pid) % PIDS];
+        self.deltas[usize::from(pid) % PIDS] = (last + 16 - counter) & 15;
+    }
+
+    /// Appends zeros to the PES packet that is open on this PID.
+    pub fn fill(&mut self, pid: u16, bytes: usize, out: &mut BytesMut) {
+        self.write_payload(pid, false, &vec![0; bytes], out);
+    }
+
+    fn write_payload(&mut self, pid: u16, mut start: bool, mut data: &[u8], out: &mut BytesMut) {
+        while !data.is_empty() {
+            let used = data.len().min(TS_PACKET - 4);
             let stuffing = TS_PACKET - 4 - used;
             let last = &mut self.counters[usize::from(pid) % PIDS];
-            *last = if *last == NONE { counter } else { (*last + 1) & 15 };
+            *last = (*last + 1) & 15;
             let mut packet = [0xFF; TS_PACKET];
             packet[..4].copy_from_slice(&[SYNC, u8::from(start) << 6 | (pid >> 8) as u8, pid as u8, 0x10 | *last]);
             if stuffing > 0 {
@@ -163,15 +178,10 @@ impl Output {
                     packet[5] = 0;
                 }
             }
-            packet[4 + stuffing..].copy_from_slice(&pes[..used]);
-            if start {
-                shift_stamps(&mut packet[4 + stuffing..], self.offset / 300 + self.extra);
-            }
+            packet[4 + stuffing..].copy_from_slice(&data[..used]);
             out.extend_from_slice(&packet);
-            (pes, start) = (&pes[used..], false);
+            (data, start) = (&data[used..], false);
         }
-        let last = self.counters[usize::from(pid) % PIDS];
-        self.deltas[usize::from(pid) % PIDS] = (last + 16 - counter) & 15;
     }
 
     /// A new source goes on where the last one stopped; gaps of its own stay gaps. The counter rises with payload only

@@ -142,6 +142,11 @@ impl Tracks {
         self.0.iter().find(|t| t.kind.is_video())
     }
 
+    /// Pictures are shown in another order than they come.
+    pub fn reorders(&self) -> bool {
+        self.0.iter().any(|t| t.reorders)
+    }
+
     /// Its streams of sound, in table order.
     pub fn sounds(&self) -> impl Iterator<Item = &Track> {
         self.0.iter().filter(|t| t.kind.is_audio())
@@ -176,6 +181,11 @@ impl Tracks {
         let pictures_closed = self.pictures_closed();
         let Some(track) = self.0.iter_mut().find(|t| t.pid == p.pid) else { return false };
         (track.kind.is_audio() && !pictures_closed) || track.still_open(p, shift)
+    }
+
+    /// PES packets that say how long they are, and are not: PID and bytes to come.
+    pub fn unfinished(&self) -> impl Iterator<Item = (u16, usize)> {
+        self.0.iter().filter_map(|t| Some((t.pid, t.open.as_ref()?.left.filter(|left| *left > 0)?)))
     }
 
     /// True when every unit has ended.

@@ -13,8 +13,10 @@ use std::collections::VecDeque;
 /// Packets of sound kept from before the keyframe (770 KB): two seconds of any sound that is sent with pictures.
 const SOUND_MAX: usize = 4096;
 const SOUND_MAX_US: i64 = 2_000_000;
-/// While the old source closes its time goes on, and with it the sound that is needed: 200 ms, 90 kHz.
-const SOUND_SPARE: i64 = 18_000;
+/// While the old source closes its time goes on, and with it the sound that is needed: a picture (40 ms, 90 kHz), or the pictures
+/// that are shown before one that has gone out (200 ms).
+const SOUND_SPARE: i64 = 3600;
+const SOUND_SPARE_REORDERED: i64 = 18_000;
 /// A source that has too little sound after this long will not have more later.
 const SOUND_WAIT_US: i64 = 1_000_000;
 /// Bytes of a picture after which nothing more is expected before its first slice.
@@ -119,9 +121,10 @@ impl Waiting {
             let packets = self.sound.iter().filter_map(|(_, raw)| TsPacket::parse(raw)).filter(|p| p.pid == pid && p.unit_start);
             packets.filter_map(|p| p.payload.and_then(PesHeader::parse)?.pts).next()
         };
+        let spare = if old.reorders() { SOUND_SPARE_REORDERED } else { SOUND_SPARE };
         listed.zip(old.sounds()).all(|(stream, old)| {
             let Some(end) = old.end else { return true };
-            start(stream.pid).is_some_and(|pts| wrapped_distance((pts + shift) % PTS_WRAP, end, PTS_WRAP) <= -SOUND_SPARE)
+            start(stream.pid).is_some_and(|pts| wrapped_distance((pts + shift) % PTS_WRAP, end, PTS_WRAP) <= -spare)
         })
     }
 
