@@ -107,6 +107,8 @@ pub struct Reading {
     pub missing: u64,
     /// Packets that should have come in this reading.
     pub expected: u64,
+    /// The other end's flow window in packets, where that is why packets are missing.
+    pub window: Option<u32>,
     /// Least headroom in this reading, ms; `None` for links without a latency budget.
     pub headroom_ms: Option<f64>,
     /// The latency it is part of, ms.
@@ -172,6 +174,9 @@ impl Health {
         let share = r.missing as f64 / r.expected.max(1) as f64;
         if share >= BROKEN_SHARE {
             self.remember(now, "packets were missing after recovery".into());
+            if let (Some(_), Some(why)) = (r.window, self.trouble(r)) {
+                return verdict(State::Broken, why);
+            }
             return verdict(State::Broken, format!("{:.1} % of packets missing after recovery", share * 100.0));
         }
         let waited = r.media_for >= FIRST_PICTURE;
@@ -200,6 +205,12 @@ impl Health {
     }
 
     fn trouble(&self, r: &Reading) -> Option<String> {
+        if let Some(window) = r.window {
+            return Some(format!(
+                "{} packets dropped: the other end's flow window of {window} packets is too small for this bitrate; raise it there",
+                r.missing
+            ));
+        }
         if r.missing > 0 {
             let s = if r.missing == 1 { "" } else { "s" };
             return Some(format!("{} packet{s} missing after recovery: raise the latency or find the loss", r.missing));
@@ -235,6 +246,7 @@ mod tests {
             lost: 0.01,
             missing: 0,
             expected: 760,
+            window: None,
             headroom_ms: Some(80.0),
             latency_ms: 120.0,
             readable: true,
@@ -260,6 +272,7 @@ mod tests {
             (Reading { quiet: Some(Duration::from_secs(3)), ..fine() }, State::Broken, "nothing has come for 3.0 s"),
             (Reading { missing: 50, ..fine() }, State::Broken, "6.6 % of packets missing"),
             (Reading { missing: 1, ..fine() }, State::Strained, "1 packet missing"),
+            (Reading { missing: 50, window: Some(16), ..fine() }, State::Broken, "flow window of 16 packets"),
             (Reading { headroom_ms: Some(6.0), ..fine() }, State::Strained, "only 6 ms of 120 ms"),
             (Reading { lost: 0.12, ..fine() }, State::Strained, "12 % of packets lost"),
             (Reading { differs: Some("640x360 comes, 1280x720 is expected".into()), ..fine() }, State::Strained, "1280x720 is"),

@@ -76,7 +76,13 @@ fn a_passphrase_on_one_end_only_is_refused_either_way() {
 
 #[test]
 fn stream_ids_choose_the_rule_and_unknown_ones_are_refused() {
-    for (asked, rule) in [("launch", Some(7)), ("#!::r=launch,m=publish", Some(7)), ("pontoon", Some(8)), ("bicycle", None)] {
+    for (asked, rule) in [
+        ("launch", Some(7)),
+        ("#!::r=launch,m=publish", Some(7)),
+        ("#!:: m = publish , r = launch ", Some(7)),
+        ("pontoon", Some(8)),
+        ("bicycle", None),
+    ] {
         let mut pair = clean(5);
         for (id, name) in [(7, "launch"), (8, "pontoon")] {
             pair.ends[B].listen(AcceptRule {
@@ -85,6 +91,7 @@ fn stream_ids_choose_the_rule_and_unknown_ones_are_refused() {
                 config: LinkConfig::default(),
                 max_callers: 1,
                 held: false,
+                callers_send: true,
             });
         }
         pair.call_only(stream(asked));
@@ -101,7 +108,14 @@ fn stream_ids_choose_the_rule_and_unknown_ones_are_refused() {
 #[test]
 fn a_held_line_says_so_to_its_caller() {
     let mut pair = clean(21);
-    let rule = |held| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config: LinkConfig::default(), max_callers: 1, held };
+    let rule = |held| AcceptRule {
+        id: RuleId(1),
+        stream: StreamMatch::Any,
+        config: LinkConfig::default(),
+        max_callers: 1,
+        held,
+        callers_send: true,
+    };
     pair.ends[B].listen(rule(true));
     pair.call_only(LinkConfig::default());
     pair.run_for(ms(500));
@@ -326,7 +340,7 @@ fn keep_alives_hold_an_idle_link_and_silence_ends_it() {
 #[test]
 fn one_port_serves_many_callers() {
     let mut pair = clean(18);
-    let rule = |config| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 50, held: false };
+    let rule = |config| AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 50, held: false, callers_send: true };
     pair.ends[B].listen(rule(LinkConfig::default()));
     let ids: Vec<_> = (0..50).map(|_| pair.call_only(LinkConfig::default())).collect();
     pair.run_for(ms(300));
@@ -408,4 +422,220 @@ fn time_that_stands_still_does_no_harm() {
     assert!(end.poll_transmit(now, 4, &mut buf).is_some());
     assert!(end.poll_transmit(now, 4, &mut buf).is_none(), "the first greeting goes out once");
     assert!(end.poll_timeout().is_some_and(|t| t > now));
+}
+
+/// A caller made by hand: gives the cookie that B returned and then sends a conclusion changed by `change`.
+struct Hand {
+    from: std::net::SocketAddr,
+    id: u32,
+}
+
+impl Hand {
+    fn new(port: u16, id: u32) -> Self {
+        Self { from: ([127, 20, 0, 9], port).into(), id }
+    }
+
+    fn send(&self, end: &mut Endpoint, now: Instant, control: Control) {
+        let mut data = Vec::new();
+        control.encode(0, 0, &mut data);
+        end.handle_datagram(now, self.from, &data);
+    }
+
+    /// Everything for this caller that the endpoint wants out.
+    fn take(&self, end: &mut Endpoint, now: Instant) -> Vec<Vec<u8>> {
+        end.handle_timeout(now);
+        let (mut out, mut buf) = (Vec::new(), Vec::new());
+        while let Some(t) = end.poll_transmit(now, 1, &mut buf) {
+            if t.to == self.from {
+                out.push(buf.clone());
+            }
+            buf.clear();
+        }
+        out
+    }
+
+    fn handshakes(&self, end: &mut Endpoint, now: Instant) -> Vec<Handshake> {
+        let parse = |d: &Vec<u8>| match Packet::parse(d) {
+            Ok(Packet::Control { control: Control::Handshake(h), .. }) => Some(*h),
+            _ => None,
+        };
+        self.take(end, now).iter().filter_map(parse).collect()
+    }
+
+    fn conclude(&self, end: &mut Endpoint, now: Instant, change: impl Fn(&mut Handshake)) -> Option<Handshake> {
+        use choir_proto::srt::{
+            Seq,
+            wire::{Extension, HsCaps},
+        };
+        let mut h = Handshake {
+            version: 4,
+            encryption: 0,
+            extension_field: 2,
+            initial_seq: Seq::new(7),
+            mtu: 1500,
+            window: 8192,
+            kind: HandshakeType::Induction,
+            socket_id: self.id,
+            cookie: 0,
+            peer_ip: Handshake::ip_field([127, 20, 0, 9].into()),
+            extensions: Vec::new(),
+        };
+        self.send(end, now, Control::Handshake(Box::new(h.clone())));
+        let cookie = self.handshakes(end, now).first()?.cookie;
+        (h.version, h.kind, h.cookie, h.extension_field) = (5, HandshakeType::Conclusion, cookie, 1);
+        h.extensions = vec![Extension::HsReq(HsCaps { version: 0x01_03_00, flags: 0x3F, receiver_delay: 120, sender_delay: 120 })];
+        change(&mut h);
+        self.send(end, now, Control::Handshake(Box::new(h)));
+        self.handshakes(end, now).pop()
+    }
+}
+
+#[allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
+fn listener(callers_send: bool) -> (Endpoint, Instant) {
+    let now = Instant::now();
+    let mut end = Endpoint::new([127, 20, 0, 2].into(), now, [3; 32]);
+    end.listen(AcceptRule {
+        id: RuleId(1),
+        stream: StreamMatch::Any,
+        config: LinkConfig::default(),
+        max_callers: 1,
+        held: false,
+        callers_send,
+    });
+    (end, now)
+}
+
+#[test]
+fn a_peer_s_mss_bounds_every_packet() {
+    for (mss, largest) in [(1000, 940), (600, 376), (1500, 1316), (300, 188)] {
+        let (mut end, now) = listener(false);
+        let hand = Hand::new(5000, 77);
+        let answer = hand.conclude(&mut end, now, |h| h.mtu = mss).expect("an answer");
+        assert_eq!(answer.kind, HandshakeType::Conclusion, "MSS {mss}");
+        let conn = end.connections().next().expect("joined");
+        let whole: Vec<u8> = (0..1316u32).map(|n| if n % 188 == 0 { 0x47 } else { n as u8 & 0x3F }).collect();
+        for _ in 0..5 {
+            end.send(now, conn, whole.clone().into()).expect("sent");
+        }
+        let sizes: Vec<usize> = hand.take(&mut end, now).iter().filter(|d| d[0] & 0x80 == 0).map(|d| d.len() - 16).collect();
+        assert_eq!(sizes.iter().max(), Some(&largest), "MSS {mss}: {sizes:?}");
+        assert_eq!(sizes.iter().sum::<usize>(), 5 * 1316, "nothing is left out");
+        assert!(sizes.iter().all(|s| s % 188 == 0 && s + 44 <= mss as usize), "{sizes:?}");
+    }
+    let (mut end, now) = listener(false);
+    let answer = Hand::new(5000, 77).conclude(&mut end, now, |h| h.mtu = 200).expect("an answer");
+    assert_eq!(answer.kind, HandshakeType::Rejection(RejectReason::Rogue), "no room for a packet of a transport stream");
+}
+
+#[test]
+fn the_direction_asked_for_must_be_the_one_there_is() {
+    use choir_proto::srt::wire::Extension;
+    for (callers_send, mode, taken) in
+        [(true, "request", false), (true, "publish", true), (false, "publish", false), (false, "request", true)]
+    {
+        let (mut end, now) = listener(callers_send);
+        let answer = Hand::new(5000, 77).conclude(&mut end, now, |h| {
+            h.extension_field |= 4;
+            h.extensions.push(Extension::StreamId(format!("#!::r=finish, m={mode}")));
+        });
+        let kind = answer.expect("an answer").kind;
+        let wanted = if taken { HandshakeType::Conclusion } else { HandshakeType::Rejection(RejectReason::Mode) };
+        assert_eq!(kind, wanted, "m={mode}, callers send: {callers_send}");
+    }
+}
+
+fn data(hand: &Hand, end: &mut Endpoint, now: Instant, to: u32, seq: u32) {
+    let mut packet = Vec::new();
+    packet.extend_from_slice(&seq.to_be_bytes());
+    packet.extend_from_slice(&(0xC000_0000u32 | seq & 0x03FF_FFFF).to_be_bytes());
+    packet.extend_from_slice(&0u32.to_be_bytes());
+    packet.extend_from_slice(&to.to_be_bytes());
+    packet.extend_from_slice(&[0x47; 188]);
+    end.handle_datagram(now, hand.from, &packet);
+}
+
+#[test]
+fn a_sender_that_returns_from_elsewhere_takes_over_once_the_old_one_is_silent() {
+    use choir_proto::srt::wire::Extension;
+    let named = |h: &mut Handshake| {
+        h.extension_field |= 4;
+        h.extensions.push(Extension::StreamId("towpath".into()));
+    };
+    let (mut end, start) = listener(true);
+    let old = Hand::new(5000, 77);
+    old.conclude(&mut end, start, named).expect("an answer");
+    let conn = end.connections().next().expect("joined");
+    for n in 0..100 {
+        data(&old, &mut end, start + ms(n * 10), conn.0, 7 + n as u32);
+    }
+    let kind = |answer: Option<Handshake>| answer.expect("an answer").kind;
+    // The same stream ID from another address: refused while the first one sends, let in 300 ms after its last packet.
+    let new = Hand { from: ([127, 20, 0, 8], 6000).into(), id: 78 };
+    assert_eq!(kind(new.conclude(&mut end, start + ms(1000), named)), HandshakeType::Rejection(RejectReason::InUse));
+    assert_eq!(kind(new.conclude(&mut end, start + ms(1300), named)), HandshakeType::Conclusion);
+    assert_eq!(end.connections().count(), 1);
+    // Another stream ID does not, as long as the holder has sent something.
+    let stranger = Hand { from: ([127, 20, 0, 7], 6000).into(), id: 79 };
+    let conn = end.connections().next().expect("joined");
+    data(&new, &mut end, start + ms(1301), conn.0, 7);
+    assert_eq!(kind(stranger.conclude(&mut end, start + ms(3000), |_| {})), HandshakeType::Rejection(RejectReason::InUse));
+}
+
+#[test]
+fn a_silent_stranger_does_not_hold_a_line() {
+    let (mut end, start) = listener(true);
+    Hand::new(5000, 77).conclude(&mut end, start, |_| {}).expect("an answer");
+    let good = Hand { from: ([127, 20, 0, 8], 6000).into(), id: 78 };
+    assert_eq!(good.conclude(&mut end, start + ms(600), |_| {}).expect("an answer").kind, HandshakeType::Conclusion);
+    // Receivers send nothing by nature: theirs is not taken.
+    let (mut end, start) = listener(false);
+    Hand::new(5000, 77).conclude(&mut end, start, |_| {}).expect("an answer");
+    let answer = good.conclude(&mut end, start + ms(600), |_| {}).expect("an answer");
+    assert_eq!(answer.kind, HandshakeType::Rejection(RejectReason::InUse));
+}
+
+#[test]
+fn nothing_for_an_old_session_reaches_a_peer_that_came_back_on_its_port() {
+    let (mut end, start) = listener(true);
+    Hand::new(5000, 77).conclude(&mut end, start, |_| {}).expect("an answer");
+    let again = Hand::new(5000, 78);
+    assert_eq!(again.conclude(&mut end, start + ms(700), |_| {}).expect("an answer").kind, HandshakeType::Conclusion);
+    let mut sent = Vec::new();
+    for n in 0..100 {
+        sent.extend(again.take(&mut end, start + ms(700 + n * 100)));
+    }
+    assert!(sent.iter().all(|d| d[12..16] == 78u32.to_be_bytes()), "all for the new one");
+}
+
+#[test]
+fn a_caller_that_cannot_hear_us_is_not_called_closed_by_it() {
+    let (mut end, start) = listener(true);
+    let hand = Hand::new(5000, 77);
+    // The answers are lost: it concludes again and again, then gives up.
+    for n in 0..10 {
+        hand.conclude(&mut end, start + ms(n * 250), |_| {}).expect("an answer");
+    }
+    let conn = end.connections().next().expect("joined, as far as we know");
+    let mut shutdown = Vec::new();
+    Control::Shutdown.encode(0, conn.0, &mut shutdown);
+    end.handle_datagram(start + ms(3000), hand.from, &shutdown);
+    end.handle_timeout(start + ms(3000));
+    let reason =
+        std::iter::from_fn(|| end.poll_event()).find_map(|e| if let Event::Closed { reason, .. } = e { Some(reason) } else { None });
+    assert_eq!(reason, Some(CloseReason::NotHeard));
+}
+
+#[test]
+fn a_closed_port_is_told_at_once_and_the_calling_goes_on() {
+    let mut pair = clean(31);
+    let conn = pair.call_only(LinkConfig::default());
+    pair.cut = true;
+    pair.run_for(ms(10));
+    let to = pair.addr[B];
+    pair.ends[A].handle_unreachable(to);
+    pair.drain(A);
+    assert_eq!(pair.seen[A].events, [Event::Unreachable { conn }]);
+    pair.cut = false;
+    pair.listen(LinkConfig::default());
+    assert!(pair.join(ms(1000)), "the other end was started meanwhile");
 }

@@ -214,6 +214,8 @@ pub(crate) fn add_up(total: &mut LinkStats, s: &LinkStats) {
         resent,
         reported_lost,
         send_dropped,
+        window_dropped,
+        given_up,
         received,
         received_bytes,
         lost,

@@ -116,6 +116,7 @@ impl LinkSampler {
             lost: flow.lost_share(),
             missing: recent.missing,
             expected: recent.packets + recent.missing,
+            window: peer.map(|p| p.stats.peer_window).filter(|_| stats.window_dropped > before.stats.window_dropped),
             headroom_ms,
             latency_ms: latency_ms.unwrap_or(0.0),
             readable: media.readable,

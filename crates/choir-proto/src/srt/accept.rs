@@ -3,16 +3,22 @@
 use super::{
     AcceptRule, CloseReason, Endpoint, Event, Joined, KeyState, LinkConfig, MAX_CONNECTIONS, RejectReason, RuleId,
     connection::Connection,
+    crypto::{CipherKeys, KeyError},
     endpoint::Phase,
     handshake,
+    keycheck::{KeyCheck, KeyChecked, Waiting},
     wire::{Extension, Handshake, HandshakeType},
 };
 use rand_chacha::ChaCha20Rng;
 use rand_core::{RngCore, SeedableRng};
-use std::{net::SocketAddr, time::Duration};
+use std::{net::SocketAddr, time::Instant};
 
-/// A caller that comes back takes the place of its silent forerunner after this long.
-const REPLACE_AFTER_US: i64 = 1_500_000;
+/// A caller that has sent nothing for this long gives way to another.
+const NOTHING_SENT_US: i64 = 500_000;
+
+fn stream_id_of(h: &Handshake) -> Option<String> {
+    h.extensions.iter().find_map(|e| if let Extension::StreamId(s) = e { Some(s.clone()) } else { None })
+}
 
 impl Endpoint {
     /// A caller's induction or conclusion; false when it is not for the listener after all.
@@ -37,7 +43,7 @@ impl Endpoint {
                 return true;
             }
         }
-        let stream_id = h.extensions.iter().find_map(|e| if let Extension::StreamId(s) = e { Some(s.clone()) } else { None });
+        let stream_id = stream_id_of(h);
         let Some(listener) = &mut self.listener else { return false };
         let Some(rule) = listener.rule_for(stream_id.as_deref()).cloned() else {
             self.refuse(now, from, h, None, stream_id, RejectReason::StreamIdUnknown, None);
@@ -47,25 +53,59 @@ impl Endpoint {
             self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Held, None);
             return true;
         }
-        let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
-        if keyed && rule.config.passphrase.is_some() && !listener.may_judge_keys(now) {
+        if !rule.fits_mode(stream_id.as_deref()) {
+            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Mode, None);
             return true;
         }
         if self.entries.len() >= MAX_CONNECTIONS {
             self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
             return true;
         }
-        let id = self.draw_id();
-        let answer = match handshake::answer(h, &rule.config, now, timestamp, h.initial_seq) {
-            Ok(answer) => answer,
-            Err(refusal) => {
-                self.refuse(now, from, h, Some(rule.id), stream_id, refusal.reason, refusal.key_state);
-                return true;
-            }
-        };
-        if !self.make_room(now, from, &rule) {
-            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::InUse, None);
+        let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
+        if let (true, Some(passphrase)) = (keyed, &rule.config.passphrase) {
+            listener.keys.push(Waiting::new(from, h.clone(), timestamp, now, rule.id, passphrase.clone()));
             return true;
+        }
+        self.judge(now, from, h, (timestamp, now), &rule, None);
+        true
+    }
+
+    /// A passphrase check to be run on another thread; its result comes back by [`Endpoint::handle_key_check`]. One at a time.
+    pub fn poll_key_check(&mut self, now: Instant) -> Option<KeyCheck> {
+        let now = self.us(now);
+        self.listener.as_mut()?.keys.poll(now)
+    }
+
+    /// Takes the result of a check: the caller is let in or refused.
+    pub fn handle_key_check(&mut self, now: Instant, checked: KeyChecked) {
+        let now = self.us(now);
+        let Some(listener) = &mut self.listener else { return };
+        let Some(caller) = listener.keys.done(&checked) else { return };
+        // Meanwhile the rule may have been held.
+        let Some(rule) = listener.rules.iter().find(|r| r.id == caller.rule && !r.held).cloned() else { return };
+        self.judge(now, caller.from, &caller.handshake, (caller.timestamp, caller.arrived), &rule, Some(checked.keys));
+    }
+
+    /// Lets a caller in, or refuses it. `clock` is its timestamp and when that came.
+    fn judge(
+        &mut self,
+        now: i64,
+        from: SocketAddr,
+        h: &Handshake,
+        clock: (u32, i64),
+        rule: &AcceptRule,
+        checked: Option<Result<CipherKeys, KeyError>>,
+    ) {
+        let stream_id = stream_id_of(h);
+        let local = self.local;
+        let id = self.draw_id();
+        let known = checked.as_ref().is_some_and(Result::is_ok);
+        let answer = match handshake::answer(h, &rule.config, clock.1, clock.0, h.initial_seq, checked) {
+            Ok(answer) => answer,
+            Err(refusal) => return self.refuse(now, from, h, Some(rule.id), stream_id, refusal.reason, refusal.key_state),
+        };
+        if !self.make_room(now, from, rule, stream_id.as_deref(), known) {
+            return self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::InUse, None);
         }
         let mut response = handshake::message(HandshakeType::Conclusion, id, &rule.config, local);
         response.cookie = h.cookie;
@@ -78,32 +118,42 @@ impl Endpoint {
         let c = Connection::new(&rule.config, answer.agreed, now, ChaCha20Rng::from_seed(seed));
         let conn = self.insert(id, from, Some(rule.id), Phase::Up(Box::new(c)), Some((response.clone(), h.socket_id)));
         self.reply(now, from, response, h.socket_id);
+        if let Some(entry) = self.entries.last_mut() {
+            entry.stream_id.clone_from(&stream_id);
+        }
         self.push_event(Event::Joined(Joined { conn, rule: Some(rule.id), peer: from, stream_id }));
-        true
     }
 
-    /// True when the rule has room for one more. A caller that was killed and comes back takes the place
-    /// of its own silent connection.
-    fn make_room(&mut self, now: i64, from: SocketAddr, rule: &AcceptRule) -> bool {
-        let holders = self.entries.iter_mut().filter(|e| !e.over && e.rule == Some(rule.id));
+    /// True when the rule has room for one more. The place is taken of a connection whose peer is gone or has nothing to send:
+    /// the same sender (by its passphrase, its stream ID, or its address) from wherever it is now, when it has been silent well
+    /// beyond its gaps; and of a stranger that has sent nothing at all.
+    fn make_room(&mut self, now: i64, from: SocketAddr, rule: &AcceptRule, stream_id: Option<&str>, known: bool) -> bool {
         let mut count = 0;
-        let mut silent = None;
-        for entry in holders {
+        let mut gone = None;
+        for entry in self.entries.iter_mut().filter(|e| !e.over && e.rule == Some(rule.id)) {
             let Phase::Up(c) = &mut entry.phase else { continue };
             if c.closed().is_some() {
                 continue;
             }
             count += 1;
-            if entry.peer.ip() == from.ip() && c.silent_for(now) > REPLACE_AFTER_US {
-                silent = Some(c);
+            let same = known || entry.peer.ip() == from.ip() || (stream_id.is_some() && entry.stream_id.as_deref() == stream_id);
+            let idle = rule.callers_send && c.sent_nothing() && now - entry.since > NOTHING_SENT_US;
+            if entry.peer == from {
+                c.set_rival();
+            }
+            if (same && c.is_silent(now)) || idle {
+                gone = Some((entry.peer == from, c));
             }
         }
         if count < rule.max_callers {
             return true;
         }
-        let Some(c) = silent else { return false };
-        let silence = Duration::from_micros(c.silent_for(now).unsigned_abs());
-        c.close(CloseReason::Silent(silence));
+        match gone {
+            // Its goodbye would reach the newcomer.
+            Some((true, c)) => c.drop_quietly(CloseReason::Replaced),
+            Some((false, c)) => c.close(CloseReason::Replaced),
+            None => return false,
+        }
         self.sweep();
         true
     }

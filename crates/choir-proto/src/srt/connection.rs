@@ -16,6 +16,7 @@ use super::{
     timebase::{Rtt, TimeBase},
     wire::{Ack, AckLink, AckRates, Control, DataHeader, KeyFlag, LossList},
 };
+use crate::ts::TS_PACKET;
 use bytes::{Bytes, BytesMut};
 use rand_chacha::ChaCha20Rng;
 use std::{collections::VecDeque, time::Duration};
@@ -32,7 +33,13 @@ const KEY_MESSAGE_EVERY_US: i64 = 100_000;
 const MAX_QUEUED_CONTROL: usize = 512;
 /// Payload bytes are cut from blocks of this size, so that not every packet costs an allocation.
 const ARENA: usize = 64 * 1024;
-const IP_UDP: usize = 28;
+pub(super) const IP_UDP: usize = 28;
+/// What the estimate of the last moment for a repeat may be off.
+const LATE_SPARE_US: i64 = 3000;
+/// New packets wait behind repeats for at most this part of the latency.
+const NEW_WAITS_SHARE: i64 = 4;
+/// Between two repeats of a packet while no round trip has been measured.
+const GUARD_UNMEASURED_US: i64 = 20_000;
 
 /// What a handshake agreed on.
 #[derive(Debug)]
@@ -41,6 +48,10 @@ pub(super) struct Agreed {
     pub local_isn: Seq,
     pub peer_isn: Seq,
     pub peer_window: u32,
+    /// Most payload bytes that a packet to the peer may carry, by its MSS.
+    pub payload_max: usize,
+    /// Round trip of the greeting, µs, where this end asked.
+    pub round_trip: Option<i64>,
     /// Local time at which the peer's HSREQ or HSRSP came, and its timestamp.
     pub arrived: i64,
     pub peer_timestamp: u32,
@@ -103,6 +114,14 @@ pub(super) struct Connection {
     last_acked: Seq,
     since_ack: u32,
     unconfirmed: bool,
+    /// Anything but greetings has come: the peer hears us.
+    answered: bool,
+    /// Greetings that came after it was let in.
+    greeted_again: u32,
+    /// Another connection has come from the peer's address: what is sent to this one may reach a stranger.
+    has_rival: bool,
+    gaps: Gaps,
+    since: i64,
     rate: ReceiveRate,
     stats: LinkStats,
     window: Window,
@@ -128,6 +147,34 @@ impl ReceiveRate {
     }
 }
 
+/// How far apart the peer's packets come.
+#[derive(Debug)]
+struct Gaps {
+    last: i64,
+    /// Smoothed, µs.
+    usual: i64,
+}
+
+/// Silence after which a newcomer may take a connection's place: eight times the usual gap, within these bounds.
+const SILENCE_LEAST_US: i64 = 250_000;
+const SILENCE_MOST_US: i64 = 1_500_000;
+
+impl Gaps {
+    fn new(now: i64) -> Self {
+        Self { last: now, usual: 10_000 }
+    }
+
+    fn note(&mut self, now: i64) {
+        self.usual += (now - self.last - self.usual) / 16;
+        self.last = now;
+    }
+
+    /// Longer than this is no usual gap.
+    fn unusual(&self) -> i64 {
+        (self.usual * 8).clamp(SILENCE_LEAST_US, SILENCE_MOST_US)
+    }
+}
+
 fn micros(d: Duration) -> i64 {
     i64::try_from(d.as_micros()).unwrap_or(i64::MAX / 4)
 }
@@ -145,6 +192,7 @@ impl Connection {
             latency_there: agreed.latency_there,
             key_state: if both.is_some() { KeyState::Secured } else { KeyState::Clear },
             key_length,
+            peer_window: agreed.peer_window,
             ..LinkStats::default()
         };
         Self {
@@ -153,7 +201,7 @@ impl Connection {
             send: SendBuffer::new(agreed.local_isn, config.window(), agreed.peer_window),
             receive: ReceiveBuffer::new(agreed.peer_isn, config.window(), reorder_limit, agreed.drop_late),
             base: TimeBase::new(agreed.arrived, agreed.peer_timestamp, receive_latency),
-            rtt: Rtt::default(),
+            rtt: agreed.round_trip.map_or_else(Rtt::default, |rtt| Rtt::from_greeting(now, rtt)),
             pacer: Pacer::new(config.ceiling, now),
             control: VecDeque::new(),
             send_keys: both.clone().map(|(keys, passphrase)| SendKeys {
@@ -177,6 +225,11 @@ impl Connection {
             last_acked: agreed.peer_isn,
             since_ack: 0,
             unconfirmed: false,
+            answered: false,
+            greeted_again: 0,
+            has_rival: false,
+            gaps: Gaps::new(now),
+            since: now,
             rate: ReceiveRate { started: now, ..ReceiveRate::default() },
             stats,
             window: Window::default(),
@@ -198,11 +251,40 @@ impl Connection {
     /// A repeated greeting is a sign of life too: the answer to it was lost, not the peer.
     pub fn note_heard(&mut self, now: i64) {
         self.last_heard = now;
+        self.greeted_again += 1;
     }
 
-    /// µs since anything came from the peer.
+    /// When it came up.
+    pub fn since(&self) -> i64 {
+        self.since
+    }
+
+    /// µs since anything but a greeting came from the peer.
     pub fn silent_for(&self, now: i64) -> i64 {
-        now - self.last_heard
+        now - self.gaps.last
+    }
+
+    /// The peer has been silent well beyond the gaps between its packets.
+    pub fn is_silent(&self, now: i64) -> bool {
+        self.silent_for(now) > self.gaps.unusual()
+    }
+
+    /// No media has come since it is up.
+    pub fn sent_nothing(&self) -> bool {
+        self.stats.received == 0
+    }
+
+    /// Another connection has come from the same address and port. If this one stays silent, its peer is gone, and what is sent
+    /// to it would reach the other.
+    pub fn set_rival(&mut self) {
+        self.has_rival = true;
+        self.idle_us = self.idle_us.min(self.gaps.unusual());
+    }
+
+    /// Ends it without a word to the peer.
+    pub fn drop_quietly(&mut self, reason: CloseReason) {
+        self.control.clear();
+        self.state = State::Closed(reason);
     }
 
     pub fn stats(&self) -> LinkStats {
@@ -225,13 +307,23 @@ impl Connection {
 
     // ---- commands
 
-    pub fn send(&mut self, now: i64, origin: i64, payload: Bytes) -> Result<(), SendError> {
+    pub fn send(&mut self, now: i64, origin: i64, mut payload: Bytes) -> Result<(), SendError> {
         if self.state != State::Open {
             return Err(SendError::NotConnected);
         }
         if payload.len() > PAYLOAD_MAX {
             return Err(SendError::TooLarge { size: payload.len(), max: PAYLOAD_MAX });
         }
+        let most = self.agreed.payload_max;
+        while payload.len() > most {
+            // Whole packets of a transport stream, if that is what it is.
+            let part = if payload.len().is_multiple_of(TS_PACKET) && most >= TS_PACKET { most / TS_PACKET * TS_PACKET } else { most };
+            self.send_one(now, origin, payload.split_to(part))?;
+        }
+        self.send_one(now, origin, payload)
+    }
+
+    fn send_one(&mut self, now: i64, origin: i64, payload: Bytes) -> Result<(), SendError> {
         if self.send.is_full() {
             self.stats.send_dropped += 1;
             return Err(SendError::WindowFull);
@@ -265,7 +357,8 @@ impl Connection {
     /// Says goodbye at once.
     pub fn close(&mut self, reason: CloseReason) {
         if !matches!(self.state, State::Closed(_)) {
-            if self.state != State::Draining {
+            // Where another has come from the same address, that one would get the goodbye.
+            if self.state != State::Draining && !self.has_rival {
                 self.control.push_back(Control::Shutdown);
             }
             self.state = State::Closed(reason);
@@ -331,6 +424,12 @@ impl Connection {
 
     // ---- input
 
+    fn heard(&mut self, now: i64) {
+        self.last_heard = now;
+        self.answered = true;
+        self.gaps.note(now);
+    }
+
     fn queue(&mut self, control: Control) {
         if self.control.len() < MAX_QUEUED_CONTROL {
             self.control.push_back(control);
@@ -341,7 +440,7 @@ impl Connection {
         if !matches!(self.state, State::Open | State::Finishing { .. }) || payload.len() > PAYLOAD_MAX {
             return;
         }
-        self.last_heard = now;
+        self.heard(now);
         let ts = self.base.unwrap(header.timestamp);
         let wanted = self.receive.wants(header.seq);
         let data = match (header.key, &self.receive_keys) {
@@ -399,7 +498,9 @@ impl Connection {
         if matches!(self.state, State::Closed(_)) {
             return;
         }
-        self.last_heard = now;
+        if !matches!(control, Control::Shutdown) {
+            self.heard(now);
+        }
         match control {
             Control::Ack(ack) => self.handle_ack(now, &ack),
             Control::Nak(list) => self.handle_nak(now, &list),
@@ -412,7 +513,10 @@ impl Connection {
                 }
             }
             Control::Shutdown => {
-                if self.state != State::Draining {
+                if !self.answered && self.greeted_again >= 2 {
+                    // It called again and again, gave up, and never took our answer for one.
+                    self.drop_quietly(CloseReason::NotHeard);
+                } else if self.state != State::Draining {
                     self.state = State::Draining;
                 }
             }
@@ -438,12 +542,18 @@ impl Connection {
     fn handle_nak(&mut self, now: i64, list: &LossList) {
         // A repeat that left less than a round trip ago may still be on its way. The variation is taken
         // off, else a report that is right on time would be taken for an early one.
-        let guard = (self.rtt.rtt - self.rtt.var.min(self.rtt.rtt / 8)).max(1_000);
-        let (reported, gone) = self.send.handle_nak(list, now, guard);
+        let guard = if self.rtt.measured { (self.rtt.rtt - self.rtt.var.min(self.rtt.rtt / 8)).max(1_000) } else { GUARD_UNMEASURED_US };
+        let (reported, gone) = self.send.handle_nak(list, now, guard, now - self.useful());
         self.stats.reported_lost += reported;
         if let Some((first, last)) = gone {
             self.request_drop(first, last);
         }
+    }
+
+    /// How old a packet may be to come in time if it leaves now: a way longer by its queues than at the handshake eats into the
+    /// latency. A peer that waits for everything has no limit.
+    fn useful(&self) -> i64 {
+        if self.agreed.drop_late { (micros(self.agreed.send_latency) + LATE_SPARE_US - self.rtt.queued()).max(0) } else { i64::MAX / 4 }
     }
 
     fn request_drop(&mut self, first: Seq, last: Seq) {
@@ -495,8 +605,10 @@ impl Connection {
             let silence = Duration::from_micros(self.idle_us as u64);
             return self.close(CloseReason::Silent(silence));
         }
-        if let Some((count, first, last)) = self.send.forget_old(now, self.horizon()) {
+        let held_by_peer = self.send.is_held_by_peer();
+        if let Some((count, first, last, unsent)) = self.send.forget_old(now, self.horizon()) {
             self.stats.send_dropped += u64::from(count);
+            self.stats.window_dropped += if held_by_peer { u64::from(unsent) } else { 0 };
             self.request_drop(first, last);
         }
         match self.state {
@@ -591,15 +703,19 @@ impl Connection {
         if !self.may_transmit_data() {
             return None;
         }
+        let (oldest, waits_max) = (now - self.useful(), micros(self.agreed.send_latency) / NEW_WAITS_SHARE);
         let mut segment = None;
         for _ in 0..max {
+            self.stats.given_up += self.send.give_up(oldest);
+            // Repeats must not hold up new packets until these are late themselves.
+            let new_first = self.send.next_new().is_some_and(|made| now - made > waits_max);
             if self.pacer.ready_at() > now {
                 break;
             }
-            let Some(len) = self.send.next_len() else {
+            let Some(len) = self.send.next_len(new_first) else {
                 // An asked-for packet may have been acknowledged meanwhile: pass over it.
                 if self.send.has_work() {
-                    let _ = self.send.next(now);
+                    let _ = self.send.next(now, new_first);
                     continue;
                 }
                 break;
@@ -607,7 +723,7 @@ impl Connection {
             if segment.is_some_and(|s| len > s) {
                 break;
             }
-            let Some(pick) = self.send.next(now) else { break };
+            let Some(pick) = self.send.next(now, new_first) else { break };
             let header = DataHeader {
                 seq: pick.seq,
                 in_order: false,

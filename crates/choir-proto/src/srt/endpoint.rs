@@ -37,6 +37,10 @@ pub(super) struct Entry {
     pub(super) reply: Option<(Handshake, u32)>,
     pub(super) deadline: i64,
     pub(super) over: bool,
+    /// When it was made.
+    pub(super) since: i64,
+    /// What a caller sent.
+    pub(super) stream_id: Option<String>,
 }
 
 impl Entry {
@@ -92,7 +96,7 @@ impl Endpoint {
         }
     }
 
-    fn us(&self, now: Instant) -> i64 {
+    pub(super) fn us(&self, now: Instant) -> i64 {
         self.start_us + i64::try_from(now.saturating_duration_since(self.epoch).as_micros()).unwrap_or(i64::MAX / 4)
     }
     fn instant(&self, us: i64) -> Instant {
@@ -225,7 +229,11 @@ impl Endpoint {
         phase: Phase,
         reply: Option<(Handshake, u32)>,
     ) -> ConnId {
-        let mut entry = Entry { id, peer, rule, phase, reply, deadline: 0, over: false };
+        let since = match &phase {
+            Phase::Up(c) => c.since(),
+            Phase::Greeting(_) => 0,
+        };
+        let mut entry = Entry { id, peer, rule, phase, reply, deadline: 0, over: false, since, stream_id: None };
         entry.refresh_deadline();
         self.index.insert(id, self.entries.len());
         self.entries.push(entry);
@@ -327,11 +335,12 @@ impl Endpoint {
 
     /// The system reported that nobody listens at `peer` (ICMP port unreachable).
     pub fn handle_unreachable(&mut self, peer: SocketAddr) {
-        for entry in self.entries.iter_mut().filter(|e| e.peer == peer) {
-            if let Phase::Greeting(g) = &mut entry.phase {
-                g.note_unreachable();
-            }
-        }
+        let told = |e: &mut Entry| match &mut e.phase {
+            Phase::Greeting(g) if e.peer == peer => g.note_unreachable().then_some(ConnId(e.id)),
+            _ => None,
+        };
+        let told: Vec<ConnId> = self.entries.iter_mut().filter_map(told).collect();
+        told.into_iter().for_each(|conn| self.push_event(Event::Unreachable { conn }));
     }
 
     fn handle_handshake(&mut self, now: i64, from: SocketAddr, h: &Handshake, timestamp: u32, destination: u32) -> bool {
@@ -487,7 +496,8 @@ impl Endpoint {
     /// When to call [`Self::handle_timeout`] next.
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Instant> {
-        let at = self.entries.iter().map(|e| e.deadline).min()?;
+        let keys = self.listener.as_ref().and_then(|l| l.keys.poll_timeout());
+        let at = self.entries.iter().map(|e| e.deadline).chain(keys).min()?;
         (at < i64::MAX).then(|| self.instant(at))
     }
 }

@@ -23,6 +23,8 @@ pub enum RejectReason {
     Congestion,
     Filter,
     Group,
+    /// 2405: the caller wants to receive where only sending is possible, or the other way round.
+    Mode,
     /// 3001: no line here is called by that stream ID.
     StreamIdUnknown,
     /// 3002: somebody else sends on that line already.
@@ -54,6 +56,7 @@ impl RejectReason {
             Self::Congestion => 1013,
             Self::Filter => 1014,
             Self::Group => 1015,
+            Self::Mode => 2405,
             Self::StreamIdUnknown => 3001,
             Self::InUse => 3002,
             Self::Held => 3003,
@@ -81,6 +84,7 @@ impl RejectReason {
             1013 => Self::Congestion,
             1014 => Self::Filter,
             1015 => Self::Group,
+            2405 => Self::Mode,
             3001 => Self::StreamIdUnknown,
             3002 => Self::InUse,
             3003 => Self::Held,
@@ -101,7 +105,49 @@ impl RejectReason {
                 | Self::Filter
                 | Self::Group
                 | Self::StreamIdUnknown
+                | Self::Mode
+                | Self::Other(2400 | 2401 | 2403 | 2404 | 2406 | 2408)
         )
+    }
+}
+
+/// What the codes of the access control guidelines say (2400 and up).
+const fn access_code(code: u32) -> Option<&'static str> {
+    Some(match code {
+        2400 => "the stream ID has a syntax error",
+        2401 => "user or password is missing or wrong in the stream ID",
+        2402 => "the other end is overloaded",
+        2403 => "access is forbidden by the other end",
+        2404 => "the stream ID is not known there",
+        2406 => "the other end cannot accept these parameters",
+        2407 => "the resource is in use there",
+        2408 => "the media type is not supported there",
+        2409 => "the resource is locked by another there",
+        2410 => "the session is not valid there any more",
+        2500 => "an internal error at the other end",
+        2501 => "the other end does not support this request",
+        2502 => "a gateway at the other end failed",
+        2503 => "the service at the other end is down",
+        2504 => "the other end does not support this version",
+        2505 => "the other end has no room to store it",
+        _ => return None,
+    })
+}
+
+impl RejectReason {
+    /// The reason of a refusal of our own, as a sentence from this end.
+    #[must_use]
+    pub fn here(self) -> String {
+        match self {
+            Self::StreamIdUnknown => "no line or feed here has that stream ID".into(),
+            Self::InUse => "another sender is connected to this line".into(),
+            Self::Held => "the line is held here".into(),
+            Self::Backlog => "too many connections here".into(),
+            Self::Mode => "it asks for the other direction (m= in its stream ID)".into(),
+            Self::Group => "link groups are not supported here".into(),
+            Self::Filter => "packet filters are not supported here".into(),
+            other => other.to_string(),
+        }
     }
 }
 
@@ -127,7 +173,11 @@ impl fmt::Display for RejectReason {
             Self::StreamIdUnknown => "the stream ID is not known there",
             Self::InUse => "another sender is already connected there",
             Self::Held => "the line is held there by the engineer",
-            Self::Other(code) => return write!(f, "refused with code {code}"),
+            Self::Mode => "the other end wants the other direction (m= in the stream ID)",
+            Self::Other(code) => match access_code(*code) {
+                Some(text) => return write!(f, "{text} (code {code})"),
+                None => return write!(f, "refused with code {code}"),
+            },
         })
     }
 }
@@ -149,6 +199,10 @@ pub enum CloseReason {
     NoAnswer(Duration),
     /// The host answered that nothing listens on that port (ICMP port unreachable).
     PortClosed,
+    /// A caller that we let in called on and gave up: our answers do not reach it.
+    NotHeard,
+    /// Another connection of the same sender took its place.
+    Replaced,
     /// Something answered that does not speak handshake version 5.
     NotVersion5,
 }
@@ -160,7 +214,9 @@ impl fmt::Display for CloseReason {
             Self::Closed => f.write_str("closed here"),
             Self::Silent(d) => write!(f, "nothing heard for {:.1} s", d.as_secs_f64()),
             Self::RefusedByPeer(r) => write!(f, "refused by the other end: {r}"),
-            Self::RefusedHere(r) => write!(f, "refused here: {r}"),
+            Self::RefusedHere(r) => write!(f, "refused here: {}", r.here()),
+            Self::NotHeard => f.write_str("it called, but did not hear our answers: the way back is blocked; check its firewall and NAT"),
+            Self::Replaced => f.write_str("replaced by a new connection of the same sender"),
             Self::NoAnswer(d) => write!(f, "no answer at all within {:.0} s", d.as_secs_f64()),
             Self::PortClosed => f.write_str("the host answers, but nothing listens on that port"),
             Self::NotVersion5 => f.write_str("something answers there, but not with SRT handshake version 5"),

@@ -39,6 +39,11 @@ pub enum Event {
         /// Counters at the end, if it had been up.
         stats: Option<Box<LinkStats>>,
     },
+    /// The host that a greeting goes to says that nothing listens there; the greeting goes on.
+    Unreachable {
+        /// Which.
+        conn: ConnId,
+    },
     /// The listener refused a caller.
     Refused {
         /// From where.

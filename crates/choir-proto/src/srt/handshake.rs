@@ -8,9 +8,10 @@
 
 use super::{
     CloseReason, KeyState, LinkConfig, RejectReason, Seq,
-    connection::Agreed,
+    connection::{Agreed, IP_UDP},
     crypto::{CipherKeys, KeyError},
-    wire::{Control, Extension, Handshake, HandshakeType, HsCaps, INDUCTION_MAGIC, flags},
+    keycheck,
+    wire::{Control, Extension, HEADER, Handshake, HandshakeType, HsCaps, INDUCTION_MAGIC, flags},
 };
 use rand_core::RngCore;
 use std::{net::IpAddr, time::Duration};
@@ -19,6 +20,8 @@ const REPEAT_US: i64 = 250_000;
 /// Lowest version that speaks handshake version 5.
 const SRT_VERSION: u32 = 0x01_03_00;
 const MTU: u32 = 1500;
+/// Least payload that a peer's MSS must leave: one packet of a transport stream.
+const PAYLOAD_LEAST: usize = 188;
 
 pub(super) fn millis(d: Duration) -> u16 {
     u16::try_from(d.as_millis()).unwrap_or(u16::MAX)
@@ -104,8 +107,24 @@ fn check_flags(caps: &HsCaps) -> Result<(), Refusal> {
     Ok(())
 }
 
-/// The responder's half: judges an HSREQ and its companions against our settings.
-pub(super) fn answer(h: &Handshake, config: &LinkConfig, arrived: i64, timestamp: u32, local_isn: Seq) -> Result<Answer, Refusal> {
+/// Most payload bytes of a packet to a peer with this MSS, which counts IP and UDP headers too.
+fn payload_max(mss: u32) -> usize {
+    (mss.min(MTU) as usize).saturating_sub(IP_UDP + HEADER)
+}
+
+/// The responder's half: judges an HSREQ and its companions against our settings. `checked` is what became of its key message,
+/// where that has been looked at already.
+pub(super) fn answer(
+    h: &Handshake,
+    config: &LinkConfig,
+    arrived: i64,
+    timestamp: u32,
+    local_isn: Seq,
+    checked: Option<Result<CipherKeys, KeyError>>,
+) -> Result<Answer, Refusal> {
+    if payload_max(h.mtu) < PAYLOAD_LEAST {
+        return Err(RejectReason::Rogue.into());
+    }
     if h.version < 5 {
         return Err(RejectReason::Version.into());
     }
@@ -126,14 +145,11 @@ pub(super) fn answer(h: &Handshake, config: &LinkConfig, arrived: i64, timestamp
         (None, None) => None,
         (Some(_), None) => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseHere)),
         (None, Some(_)) => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseThere)),
-        (Some(m), Some(pass)) => {
-            let mut keys = CipherKeys::default();
-            match keys.take_message(m, pass) {
-                Ok(()) => Some(keys),
-                Err(KeyError::BadSecret) => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
-                Err(KeyError::Malformed) => return Err(RejectReason::Rogue.into()),
-            }
-        }
+        (Some(m), Some(pass)) => match checked.unwrap_or_else(|| keycheck::unwrap(m, pass)) {
+            Ok(keys) => Some(keys),
+            Err(KeyError::BadSecret) => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
+            Err(KeyError::Malformed) => return Err(RejectReason::Rogue.into()),
+        },
     };
     let encryption = keys.as_ref().and_then(CipherKeys::length).map_or(0, |l| l.code());
     let agreed = agree(h, config, &caps, (arrived, timestamp), local_isn, keys);
@@ -157,6 +173,8 @@ fn agree(h: &Handshake, config: &LinkConfig, caps: &HsCaps, clock: (i64, u32), l
         local_isn,
         peer_isn: h.initial_seq,
         peer_window: h.window,
+        payload_max: payload_max(h.mtu),
+        round_trip: None,
         arrived: clock.0,
         peer_timestamp: clock.1,
         receive_latency: config.receive_latency.max(there.0),
@@ -176,6 +194,9 @@ fn accept_response(
     local_isn: Seq,
     keys: Option<&CipherKeys>,
 ) -> Result<Agreed, Refusal> {
+    if payload_max(h.mtu) < PAYLOAD_LEAST {
+        return Err(RejectReason::Rogue.into());
+    }
     let caps = h.extensions.iter().find_map(|e| if let Extension::HsRsp(c) = e { Some(*c) } else { None });
     let caps = caps.ok_or(RejectReason::Rogue)?;
     check_flags(&caps)?;
@@ -209,7 +230,7 @@ pub(super) enum Step {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Phase {
     Inducing,
-    Concluding { cookie: u32 },
+    Concluding { cookie: u32, asked: u32 },
     Waving,
     Initiating,
     Answering,
@@ -233,6 +254,8 @@ pub(super) struct Greeting {
     /// Refusal to send before the greeting ends.
     farewell: Option<RejectReason>,
     unreachable: bool,
+    /// When the caller's conclusion left, as long as it left once only.
+    concluded: Option<i64>,
 }
 
 impl Greeting {
@@ -254,6 +277,7 @@ impl Greeting {
             answered: None,
             farewell: None,
             unreachable: false,
+            concluded: None,
         }
     }
 
@@ -270,8 +294,9 @@ impl Greeting {
     }
 
     /// The host said that nothing listens there; told apart from silence when we give up.
-    pub fn note_unreachable(&mut self) {
-        self.unreachable = true;
+    /// True the first time.
+    pub fn note_unreachable(&mut self) -> bool {
+        !std::mem::replace(&mut self.unreachable, true)
     }
 
     pub fn poll_timeout(&self) -> i64 {
@@ -302,6 +327,10 @@ impl Greeting {
             return false;
         }
         self.next_send = now + REPEAT_US;
+        if let Phase::Concluding { asked, .. } = &mut self.phase {
+            *asked += 1;
+            self.concluded = (*asked == 1).then_some(now);
+        }
         let (h, destination) = self.current(local);
         Control::Handshake(Box::new(h)).encode(now as u32, destination, buf);
         true
@@ -316,7 +345,7 @@ impl Greeting {
                 (h.version, h.kind, h.extension_field) = (4, HandshakeType::Induction, 2);
                 return (h, 0);
             }
-            Phase::Concluding { cookie } => {
+            Phase::Concluding { cookie, .. } => {
                 (h.cookie, h.encryption) = (cookie, key_code);
                 attach(&mut h, request_extensions(&self.config, self.keys.as_ref()));
                 return (h, 0);
@@ -358,12 +387,14 @@ impl Greeting {
                 if h.version < 5 || h.extension_field != INDUCTION_MAGIC {
                     return Step::Failed(CloseReason::NotVersion5, None);
                 }
-                self.phase = Phase::Concluding { cookie: h.cookie };
+                self.phase = Phase::Concluding { cookie: h.cookie, asked: 0 };
                 self.next_send = now;
                 Step::Stay
             }
             (Phase::Concluding { .. }, HandshakeType::Conclusion) => {
-                self.finish(accept_response(h, &self.config, now, timestamp, self.isn, self.keys.as_ref()))
+                let round_trip = self.concluded.map(|at| now - at);
+                let agreed = accept_response(h, &self.config, now, timestamp, self.isn, self.keys.as_ref());
+                self.finish(agreed.map(|a| Agreed { round_trip, ..a }))
             }
             _ => Step::Stay,
         }
@@ -410,7 +441,7 @@ impl Greeting {
                 self.next_send = now;
                 Step::Stay
             }
-            (Phase::Answering, HandshakeType::Conclusion) if has_request => match answer(h, &self.config, now, timestamp, self.isn) {
+            (Phase::Answering, HandshakeType::Conclusion) if has_request => match answer(h, &self.config, now, timestamp, self.isn, None) {
                 Ok(a) => {
                     self.answered = Some(Box::new((a.agreed, a.extensions, a.encryption)));
                     self.phase = Phase::Answered;

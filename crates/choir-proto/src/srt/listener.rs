@@ -2,14 +2,13 @@
 
 use super::{
     LinkConfig,
+    keycheck::KeyQueue,
     wire::{Handshake, HandshakeType, INDUCTION_MAGIC, StreamId},
 };
 use hmac::{Hmac, Mac};
 use std::net::{IpAddr, SocketAddr};
 
 const MINUTE_US: i64 = 60_000_000;
-/// Conclusions with key material judged per second: each costs 2048 hash rounds.
-const KEYED_PER_SECOND: u32 = 100;
 
 /// Number of an [`AcceptRule`], chosen by whoever made it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -22,6 +21,14 @@ pub enum StreamMatch {
     Any,
     /// This text, or the key=value form asking for this resource.
     Exactly(String),
+}
+
+impl AcceptRule {
+    /// Whether a stream ID in the key=value form asks for the direction that this rule has (`m`: request, publish).
+    pub(super) fn fits_mode(&self, stream_id: Option<&str>) -> bool {
+        let wrong = if self.callers_send { "request" } else { "publish" };
+        stream_id.is_none_or(|s| StreamId::parse(s).get("m") != Some(wrong))
+    }
 }
 
 impl StreamMatch {
@@ -46,6 +53,8 @@ pub struct AcceptRule {
     pub max_callers: usize,
     /// Known, but takes nobody for now.
     pub held: bool,
+    /// Callers send media here; else they receive it.
+    pub callers_send: bool,
 }
 
 #[derive(Debug)]
@@ -53,12 +62,13 @@ pub(super) struct Listener {
     pub id: u32,
     pub rules: Vec<AcceptRule>,
     secret: [u8; 32],
-    keyed: (i64, u32),
+    /// Callers whose passphrase is to be checked.
+    pub keys: KeyQueue,
 }
 
 impl Listener {
     pub fn new(id: u32, secret: [u8; 32]) -> Self {
-        Self { id, rules: Vec::new(), secret, keyed: (0, 0) }
+        Self { id, rules: Vec::new(), secret, keys: KeyQueue::default() }
     }
 
     fn cookie(&self, from: SocketAddr, minute: i64) -> u32 {
@@ -88,15 +98,6 @@ impl Listener {
         cookie == self.cookie(from, minute) || cookie == self.cookie(from, minute - 1)
     }
 
-    /// False when too much key material has been judged this second.
-    pub fn may_judge_keys(&mut self, now: i64) -> bool {
-        if now - self.keyed.0 >= 1_000_000 {
-            self.keyed = (now, 0);
-        }
-        self.keyed.1 += 1;
-        self.keyed.1 <= KEYED_PER_SECOND
-    }
-
     pub fn rule_for(&self, stream_id: Option<&str>) -> Option<&AcceptRule> {
         let exact = self.rules.iter().filter(|r| r.stream != StreamMatch::Any).find(|r| r.stream.takes(stream_id));
         exact.or_else(|| self.rules.iter().find(|r| r.stream == StreamMatch::Any))
@@ -122,16 +123,16 @@ mod tests {
     #[test]
     fn exact_rules_come_before_any() {
         let mut listener = Listener::new(1, [7; 32]);
-        let rule = |id, stream| AcceptRule { id: RuleId(id), stream, config: LinkConfig::default(), max_callers: 1, held: false };
+        let rule = |id, stream| AcceptRule {
+            id: RuleId(id),
+            stream,
+            config: LinkConfig::default(),
+            max_callers: 1,
+            held: false,
+            callers_send: true,
+        };
         listener.rules = vec![rule(1, StreamMatch::Any), rule(2, StreamMatch::Exactly("launch".into()))];
         let of = |id: Option<&str>| listener.rule_for(id).map(|r| r.id.0);
         assert_eq!((of(None), of(Some("launch")), of(Some("#!::r=launch,u=me")), of(Some("x"))), (Some(1), Some(2), Some(2), Some(1)));
-    }
-
-    #[test]
-    fn key_material_is_judged_a_bounded_number_of_times_a_second() {
-        let mut listener = Listener::new(1, [7; 32]);
-        assert_eq!((0..1000).filter(|_| listener.may_judge_keys(5)).count(), KEYED_PER_SECOND as usize);
-        assert!(listener.may_judge_keys(1_000_005));
     }
 }

@@ -7,7 +7,8 @@
 //!
 //! [`Endpoint`] is one UDP socket's worth of protocol: it listens, calls and meets in rendezvous, and
 //! tells connections apart by socket id. After each `handle_*` or command, drain
-//! [`Endpoint::poll_transmit`], [`Endpoint::poll_event`] and [`Endpoint::poll_timeout`], in that order.
+//! [`Endpoint::poll_transmit`], [`Endpoint::poll_event`] and [`Endpoint::poll_timeout`], in that order. Passphrases of callers are
+//! checked elsewhere: run what [`Endpoint::poll_key_check`] gives on another thread, and hand the result in.
 //!
 //! Junk from strangers is counted and dropped. What a peer can make us keep is bounded by
 //! `LinkConfig::window` packets per direction and [`MAX_CONNECTIONS`] per endpoint; the listener
@@ -21,6 +22,7 @@ mod endpoint;
 mod error;
 mod event;
 mod handshake;
+mod keycheck;
 mod listener;
 mod pacing;
 mod receive;
@@ -35,6 +37,7 @@ pub use crypto::{CipherKeys, derive_kek};
 pub use endpoint::{Endpoint, MAX_CONNECTIONS};
 pub use error::{CloseReason, KeyState, RejectReason, SendError};
 pub use event::{ConnId, Delivery, EndpointStats, Event, Joined, Transmit};
+pub use keycheck::{KeyCheck, KeyChecked};
 pub use listener::{AcceptRule, RuleId, StreamMatch};
 pub use seq::Seq;
 pub use stats::{LinkStats, Window};

@@ -16,7 +16,11 @@ pub(super) struct Outgoing {
     pub key: KeyFlag,
     pub message: u32,
     last_sent: Option<i64>,
+    /// When it was sent again last.
+    repeated: Option<i64>,
     queued: bool,
+    /// Origin time of the packet behind the hole that it is in: the receiver skips the hole when that one is due.
+    hole_ends: i64,
 }
 
 #[derive(Debug)]
@@ -74,7 +78,7 @@ impl SendBuffer {
     pub fn push(&mut self, ts: i64, key: KeyFlag, payload: Bytes) {
         let message = self.message;
         self.message = if message >= 0x03FF_FFFF { 1 } else { message + 1 };
-        self.packets.push_back(Outgoing { payload, ts, key, message, last_sent: None, queued: false });
+        self.packets.push_back(Outgoing { payload, ts, key, message, last_sent: None, repeated: None, queued: false, hole_ends: ts });
     }
 
     /// True when `next` would give a packet.
@@ -88,20 +92,19 @@ impl SendBuffer {
     }
 
     /// Size of the payload that `next` would give.
-    pub fn next_len(&self) -> Option<usize> {
-        if let Some(seq) = self.again.front() {
+    pub fn next_len(&self, new_first: bool) -> Option<usize> {
+        if let Some(seq) = self.again.front().filter(|_| !new_first) {
             return self.index(*seq).map(|i| self.packets[i].payload.len());
         }
         self.may_send_new().then(|| self.packets[self.sent].payload.len())
     }
 
-    /// The next packet: asked-for ones first, then new ones.
-    pub fn next(&mut self, now: i64) -> Option<Pick<'_>> {
-        if let Some(seq) = self.again.pop_front() {
+    /// The next packet: asked-for ones first, then new ones; or only new ones.
+    pub fn next(&mut self, now: i64, new_first: bool) -> Option<Pick<'_>> {
+        if let Some(seq) = if new_first { None } else { self.again.pop_front() } {
             let index = self.index(seq)?;
             let packet = &mut self.packets[index];
-            packet.last_sent = Some(now);
-            packet.queued = false;
+            (packet.last_sent, packet.repeated, packet.queued) = (Some(now), Some(now), false);
             return Some(Pick { seq, packet, resent: true });
         }
         if !self.may_send_new() {
@@ -113,6 +116,33 @@ impl SendBuffer {
         let packet = &mut self.packets[index];
         packet.last_sent = Some(now);
         Some(Pick { seq, packet, resent: false })
+    }
+
+    /// Takes back what is asked for and whose hole ends before `oldest`: it would come too late. Gives how many.
+    pub fn give_up(&mut self, oldest: i64) -> u64 {
+        let mut given_up = 0;
+        while let Some(seq) = self.again.front().copied() {
+            match self.index(seq) {
+                Some(i) if self.packets[i].hole_ends >= oldest => break,
+                Some(i) => {
+                    self.packets[i].queued = false;
+                    given_up += 1;
+                }
+                None => {}
+            }
+            self.again.pop_front();
+        }
+        given_up
+    }
+
+    /// Origin time of the new packet that may go next.
+    pub fn next_new(&self) -> Option<i64> {
+        self.may_send_new().then(|| self.packets[self.sent].ts)
+    }
+
+    /// Packets never sent since the peer's window has no room for them.
+    pub fn is_held_by_peer(&self) -> bool {
+        self.sent < self.packets.len() && !self.may_send_new()
     }
 
     fn index(&self, seq: Seq) -> Option<usize> {
@@ -143,9 +173,9 @@ impl SendBuffer {
         Some(ts)
     }
 
-    /// Queues reported packets, but none twice within `guard`. Gives how many packets were reported and
+    /// Queues reported packets whose hole ends after `oldest`, but none a second time within `guard` of its last repeat. Gives how many packets were reported and
     /// the range that is no longer here.
-    pub fn handle_nak(&mut self, list: &LossList, now: i64, guard: i64) -> (u64, Option<(Seq, Seq)>) {
+    pub fn handle_nak(&mut self, list: &LossList, now: i64, guard: i64, oldest: i64) -> (u64, Option<(Seq, Seq)>) {
         let mut gone: Option<(Seq, Seq)> = None;
         // Overlapping ranges are junk: one report costs at most one window of work.
         let mut budget = self.window;
@@ -159,6 +189,7 @@ impl SendBuffer {
             }
             let from = first.distance_from(self.first).max(0) as usize;
             let Ok(to) = usize::try_from(last.distance_from(self.first)) else { continue };
+            let hole_ends = self.packets.get(to + 1).map_or(i64::MAX, |p| p.ts);
             for index in from..=to.min(self.sent.wrapping_sub(1)) {
                 if index >= self.sent || budget == 0 {
                     break;
@@ -166,8 +197,8 @@ impl SendBuffer {
                 budget -= 1;
                 reported += 1;
                 let packet = &mut self.packets[index];
-                if !packet.queued && packet.last_sent.is_none_or(|t| now - t >= guard) {
-                    packet.queued = true;
+                if !packet.queued && hole_ends >= oldest && packet.repeated.is_none_or(|t| now - t >= guard) {
+                    (packet.queued, packet.hole_ends) = (true, hole_ends);
                     self.again.push_back(self.first.add(index as u32));
                 }
             }
@@ -180,15 +211,15 @@ impl SendBuffer {
         self.packets.front().map(|p| p.ts + horizon)
     }
 
-    /// Drops packets older than `horizon`; gives how many and the range.
-    pub fn forget_old(&mut self, now: i64, horizon: i64) -> Option<(u32, Seq, Seq)> {
+    /// Drops packets older than `horizon`; gives how many, the range, and how many of them were never sent.
+    pub fn forget_old(&mut self, now: i64, horizon: i64) -> Option<(u32, Seq, Seq, u32)> {
         let count = self.packets.iter().take_while(|p| p.ts + horizon <= now).count();
         if count == 0 {
             return None;
         }
-        let first = self.first;
+        let (first, unsent) = (self.first, count.saturating_sub(self.sent));
         self.forget_front(count);
-        Some((count as u32, first, self.first.sub(1)))
+        Some((count as u32, first, self.first.sub(1), unsent as u32))
     }
 
     /// When the last packet sent, still unacknowledged, is to be sent again: a lost tail makes no gap
@@ -202,7 +233,8 @@ impl SendBuffer {
 
     pub fn resend_tail(&mut self) {
         if let Some(packet) = self.packets.get_mut(self.sent.wrapping_sub(1)).filter(|p| !p.queued) {
-            packet.queued = true;
+            // Nothing behind it is known there, so nothing is skipped.
+            (packet.queued, packet.hole_ends) = (true, i64::MAX);
             self.again.push_back(self.first.add(self.sent as u32 - 1));
         }
     }
@@ -221,7 +253,7 @@ mod tests {
     }
 
     fn send_all(b: &mut SendBuffer, now: i64) -> Vec<(u32, bool)> {
-        std::iter::from_fn(|| b.next(now).map(|p| (p.seq.raw(), p.resent))).collect()
+        std::iter::from_fn(|| b.next(now, false).map(|p| (p.seq.raw(), p.resent))).collect()
     }
 
     fn nak(ranges: &[(u32, u32)]) -> LossList {
@@ -232,15 +264,37 @@ mod tests {
     fn asked_for_packets_go_before_new_ones_and_not_twice_within_a_round_trip() {
         let mut b = filled(5);
         for n in 0..3 {
-            assert_eq!(b.next(0).map(|p| p.seq.raw()), Some(100 + n));
+            assert_eq!(b.next(0, false).map(|p| p.seq.raw()), Some(100 + n));
         }
-        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000), (2, None));
-        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000), (2, None), "queued already");
+        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0), (2, None));
+        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0), (2, None), "queued already");
         assert_eq!(send_all(&mut b, 50_000), [(100, true), (101, true), (103, false), (104, false)]);
-        b.handle_nak(&nak(&[(100, 101)]), 70_000, 40_000);
+        b.handle_nak(&nak(&[(100, 101)]), 70_000, 40_000, 0);
         assert_eq!(send_all(&mut b, 70_000), [], "may still be on its way");
-        b.handle_nak(&nak(&[(100, 101)]), 90_000, 40_000);
+        b.handle_nak(&nak(&[(100, 101)]), 90_000, 40_000, 0);
         assert_eq!(send_all(&mut b, 90_000), [(100, true), (101, true)]);
+    }
+
+    #[test]
+    fn the_first_repeat_waits_for_nothing() {
+        let mut b = filled(3);
+        send_all(&mut b, 5000);
+        assert_eq!(b.handle_nak(&nak(&[(101, 101)]), 5001, 100_000, 0).0, 1);
+        assert_eq!(send_all(&mut b, 5001), [(101, true)]);
+        b.handle_nak(&nak(&[(101, 101)]), 9000, 100_000, 0);
+        assert_eq!(send_all(&mut b, 9000), [], "but the second does");
+    }
+
+    #[test]
+    fn what_would_come_too_late_is_not_repeated() {
+        let mut b = filled(4);
+        send_all(&mut b, 4000);
+        // A hole is skipped when the packet behind it is due: that of 100 was made at 1000, that of 102 at 3000.
+        b.handle_nak(&nak(&[(100, 100), (102, 102)]), 50_000, 1000, 1001);
+        assert_eq!(send_all(&mut b, 50_000), [(102, true)]);
+        b.handle_nak(&nak(&[(100, 100), (102, 102)]), 90_000, 1000, 0);
+        assert_eq!(b.give_up(2000), 1, "its time came while it waited");
+        assert_eq!(send_all(&mut b, 90_000), [(102, true)]);
     }
 
     #[test]
@@ -252,7 +306,7 @@ mod tests {
         assert_eq!(b.handle_ack(Seq::new(101)), None);
         assert_eq!(b.handle_ack(Seq::new(9000)), None, "never sent");
         assert_eq!(b.in_flight(), 2);
-        let (reported, gone) = b.handle_nak(&nak(&[(99, 102)]), 90_000, 1000);
+        let (reported, gone) = b.handle_nak(&nak(&[(99, 102)]), 90_000, 1000, 0);
         assert_eq!((reported, gone), (1, Some((Seq::new(99), Seq::new(101)))), "what is gone is named");
     }
 
@@ -261,15 +315,15 @@ mod tests {
         let mut b = filled(60);
         send_all(&mut b, 0);
         let ranges = vec![(100, 0x3FFF_FFFF); 180];
-        assert_eq!(b.handle_nak(&nak(&ranges), 90_000, 1000).0, 64);
+        assert_eq!(b.handle_nak(&nak(&ranges), 90_000, 1000, 0).0, 64);
     }
 
     #[test]
     fn old_packets_are_forgotten_sent_or_not() {
         let mut b = filled(4);
-        b.next(0);
+        b.next(0, false);
         assert_eq!(b.forget_at(1_000_000), Some(1_000_000));
-        assert_eq!(b.forget_old(1_001_500, 1_000_000), Some((2, Seq::new(100), Seq::new(101))));
+        assert_eq!(b.forget_old(1_001_500, 1_000_000), Some((2, Seq::new(100), Seq::new(101), 1)));
         assert_eq!(send_all(&mut b, 1_001_500), [(102, false), (103, false)]);
         assert_eq!(b.forget_old(1_001_500, 1_000_000), None);
     }
@@ -277,9 +331,9 @@ mod tests {
     #[test]
     fn a_lost_tail_is_sent_again_once_nothing_else_is_to_be_sent() {
         let mut b = filled(2);
-        b.next(5000);
+        b.next(5000, false);
         assert_eq!(b.tail_at(60_000), None, "there is more to send");
-        b.next(6000);
+        b.next(6000, false);
         assert_eq!(b.tail_at(60_000), Some(6000 + 60_000 + 20_000));
         b.resend_tail();
         b.resend_tail();

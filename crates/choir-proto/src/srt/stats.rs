@@ -16,6 +16,12 @@ pub struct LinkStats {
     pub reported_lost: u64,
     /// Packets dropped here for being too late to send, or for a full window.
     pub send_dropped: u64,
+    /// Of those, the ones that never left since the peer's flow window had no room for them.
+    pub window_dropped: u64,
+    /// Packets asked for and not repeated, since they would have come too late.
+    pub given_up: u64,
+    /// The peer's flow window, packets.
+    pub peer_window: u32,
     /// Packets sent and not yet acknowledged.
     pub in_flight: u32,
     /// First copies received, in order or not, lost ones that came by retransmission included.

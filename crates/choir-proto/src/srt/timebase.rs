@@ -83,18 +83,31 @@ pub(super) struct Rtt {
     pub var: i64,
     pub measured: bool,
     own_until: i64,
+    /// Least round trip since the start: the way without its queues.
+    least: i64,
 }
+
+/// What an end that has not measured yet says (draft, 4.10): no measurement.
+const UNMEASURED: (u32, u32) = (100_000, 50_000);
 
 /// Longest round trip believed, so that a hostile report cannot stop retransmission for good.
 const RTT_MAX_US: i64 = 10_000_000;
 
 impl Default for Rtt {
     fn default() -> Self {
-        Self { rtt: 100_000, var: 50_000, measured: false, own_until: 0 }
+        Self { rtt: 100_000, var: 50_000, measured: false, own_until: 0, least: i64::MAX }
     }
 }
 
 impl Rtt {
+    /// What the greeting took: a first measurement, until acknowledgements bring better ones.
+    pub fn from_greeting(now: i64, rtt: i64) -> Self {
+        let mut own = Self::default();
+        own.sample(now, rtt);
+        own.own_until = now;
+        own
+    }
+
     /// A round trip measured here.
     pub fn sample(&mut self, now: i64, rtt: i64) {
         let rtt = rtt.clamp(1, RTT_MAX_US);
@@ -105,12 +118,19 @@ impl Rtt {
             (self.rtt, self.var, self.measured) = (rtt, rtt / 2, true);
         }
         self.own_until = now + 1_000_000;
+        self.least = self.least.min(rtt);
+    }
+
+    /// What queues on the way add to the least round trip: 0 while nothing is measured, or where it only varies.
+    pub fn queued(&self) -> i64 {
+        if self.measured { (self.rtt - self.var - self.least.min(self.rtt)).max(0) } else { 0 }
     }
 
     /// What the peer measured and already smoothed; used only while we measure nothing ourselves.
     pub fn adopt(&mut self, now: i64, rtt_us: u32, var_us: u32) {
-        if now >= self.own_until {
+        if now >= self.own_until && (rtt_us, var_us) != UNMEASURED {
             self.rtt = i64::from(rtt_us).clamp(1, RTT_MAX_US);
+            self.least = self.least.min(self.rtt);
             self.var = i64::from(var_us).clamp(0, RTT_MAX_US);
             self.measured = true;
         }

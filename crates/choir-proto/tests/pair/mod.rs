@@ -32,7 +32,8 @@ struct InFlight {
 pub struct Seen {
     pub events: Vec<Event>,
     pub delivered: Vec<(Duration, Delivery)>,
-    pub last_datagram: Duration,
+    /// When datagrams came.
+    pub arrivals: Vec<Duration>,
 }
 
 pub struct Pair {
@@ -96,7 +97,14 @@ impl Pair {
     }
 
     pub fn listen(&mut self, config: LinkConfig) {
-        self.ends[B].listen(AcceptRule { id: RuleId(1), stream: StreamMatch::Any, config, max_callers: 1, held: false });
+        self.ends[B].listen(AcceptRule {
+            id: RuleId(1),
+            stream: StreamMatch::Any,
+            config,
+            max_callers: 1,
+            held: false,
+            callers_send: true,
+        });
     }
 
     pub fn call_only(&mut self, config: LinkConfig) -> ConnId {
@@ -131,6 +139,9 @@ impl Pair {
     /// Everything an end wants out, in the documented order.
     pub fn drain(&mut self, end: usize) {
         let now = self.instant(end);
+        while let Some(check) = self.ends[end].poll_key_check(now) {
+            self.ends[end].handle_key_check(now, check.run());
+        }
         self.ends[end].handle_timeout(now);
         let mut buf = Vec::new();
         while let Some(t) = self.ends[end].poll_transmit(now, 16, &mut buf) {
@@ -176,7 +187,7 @@ impl Pair {
             while self.wire.peek().is_some_and(|Reverse(p)| p.at <= self.now) {
                 if let Some(Reverse(p)) = self.wire.pop() {
                     let now = self.instant(p.to);
-                    self.seen[p.to].last_datagram = self.now;
+                    self.seen[p.to].arrivals.push(self.now);
                     let from = self.addr[1 - p.to];
                     self.ends[p.to].handle_datagram(now, from, &p.data);
                 }

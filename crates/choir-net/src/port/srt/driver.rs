@@ -15,7 +15,8 @@ use crate::{
 use bytes::Bytes;
 use choir_core::health::{Contact, Fault};
 use choir_proto::srt::{
-    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyState, LinkConfig, LinkStats, RejectReason, RuleId, StreamMatch, Transmit,
+    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyChecked, KeyState, LinkConfig, LinkStats, RejectReason, RuleId,
+    StreamMatch, Transmit,
 };
 use std::{
     collections::{HashMap, VecDeque},
@@ -24,7 +25,10 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::{sync::Notify, task::JoinHandle};
+use tokio::{
+    sync::{Notify, mpsc},
+    task::JoinHandle,
+};
 
 /// Receive batches per turn: bounds how long senders wait.
 const BATCHES_PER_TURN: usize = 16;
@@ -43,7 +47,10 @@ pub(super) struct User {
     pub(super) conns: Vec<(ConnId, u32)>,
     pub(super) held: bool,
     pub(super) finishing: bool,
+    /// What is awaited while nobody is there.
     pub(super) awaits: String,
+    /// Of a caller, where it calls: `host:port`.
+    pub(super) there: String,
 }
 
 /// How a run ended.
@@ -60,7 +67,8 @@ pub(super) fn fault_of(reason: CloseReason) -> Option<Fault> {
     let refused = |r: RejectReason| match r {
         RejectReason::BadSecret => Fault::Passphrase,
         RejectReason::Unsecure => Fault::OneSided,
-        RejectReason::StreamIdUnknown => Fault::StreamId,
+        RejectReason::StreamIdUnknown | RejectReason::Mode | RejectReason::Other(2400 | 2404) => Fault::StreamId,
+        RejectReason::Other(2401 | 2403) => Fault::Login,
         _ => Fault::Refused,
     };
     match reason {
@@ -68,8 +76,18 @@ pub(super) fn fault_of(reason: CloseReason) -> Option<Fault> {
         CloseReason::NoAnswer(_) => Some(Fault::Silent),
         CloseReason::PortClosed => Some(Fault::PortClosed),
         CloseReason::NotVersion5 => Some(Fault::Stranger),
-        CloseReason::PeerClosed | CloseReason::Silent(_) => Some(Fault::Gone),
+        CloseReason::PeerClosed | CloseReason::Silent(_) | CloseReason::Replaced => Some(Fault::Gone),
+        CloseReason::NotHeard => Some(Fault::Silent),
         CloseReason::Closed => None,
+    }
+}
+
+/// An end of a call, with what to do about it.
+pub(super) fn lost_sentence(there: &str, reason: CloseReason) -> String {
+    match reason {
+        CloseReason::NoAnswer(_) => format!("{there}: {reason}: is the other end on, and is the address right?"),
+        CloseReason::PortClosed => format!("{there}: {reason}: start the other end, or check the port"),
+        _ => format!("{there}: {reason}"),
     }
 }
 
@@ -82,6 +100,8 @@ pub(super) struct Driver {
     by_conn: HashMap<ConnId, usize>,
     /// Rung by outlets and by hold and release.
     wake: Arc<Notify>,
+    /// Results of passphrase checks, which run on threads of their own.
+    checked: (mpsc::UnboundedSender<KeyChecked>, mpsc::UnboundedReceiver<KeyChecked>),
     relays: Vec<JoinHandle<()>>,
     pending: VecDeque<(Transmit, Vec<u8>)>,
     spare: Vec<Vec<u8>>,
@@ -126,6 +146,7 @@ impl Driver {
             users: Vec::new(),
             by_conn: HashMap::new(),
             wake: Arc::default(),
+            checked: mpsc::unbounded_channel(),
             relays: Vec::new(),
             pending: VecDeque::new(),
             spare: Vec::new(),
@@ -172,7 +193,14 @@ impl Driver {
     fn listen(&mut self, i: usize) {
         let user = &self.users[i];
         if let Some((stream, config, max_callers)) = user.listen.clone() {
-            self.endpoint.listen(AcceptRule { id: user.rule, stream, config, max_callers, held: user.held });
+            self.endpoint.listen(AcceptRule {
+                id: user.rule,
+                stream,
+                config,
+                max_callers,
+                held: user.held,
+                callers_send: user.intake.is_some(),
+            });
         }
     }
 
@@ -229,6 +257,10 @@ impl Driver {
             _ = self.socket.readable(), if !busy => false,
             _ = self.socket.writable(), if blocked => false,
             () = self.wake.notified(), if !busy => false,
+            Some(checked) = self.checked.1.recv() => {
+                self.endpoint.handle_key_check(Instant::now(), checked);
+                false
+            }
         }
     }
 
@@ -238,6 +270,7 @@ impl Driver {
         let now = Instant::now();
         self.take_commands();
         self.take_outlets(now);
+        self.check_keys(now);
         self.endpoint.handle_timeout(now);
         self.transmit(now);
         self.take_events(now);
@@ -301,6 +334,20 @@ impl Driver {
                 self.users[i].status.set_contact(Contact::Awaited(self.users[i].awaits.clone()));
                 self.listen(i);
             }
+        }
+    }
+
+    /// Starts the next passphrase check, which costs about a millisecond, beside the media.
+    fn check_keys(&mut self, now: Instant) {
+        while let Ok(checked) = self.checked.1.try_recv() {
+            self.endpoint.handle_key_check(now, checked);
+        }
+        if let Some(check) = self.endpoint.poll_key_check(now) {
+            let done = self.checked.0.clone();
+            tokio::task::spawn_blocking(move || {
+                // The port may have been closed meanwhile.
+                let _ = done.send(check.run());
+            });
         }
     }
 
@@ -370,24 +417,12 @@ impl Driver {
             match event {
                 Event::Joined(joined) => self.joined(now, &joined),
                 Event::Closed { conn, reason, key_state, stats, .. } => over.push((conn, reason, key_state, stats)),
-                Event::Refused { from, rule, stream_id, reason, key_state } => {
-                    let id = stream_id.map_or_else(String::new, |s| format!(" asking for \"{s}\""));
-                    let text = format!("a caller at {from}{id} was refused: {reason}");
-                    match rule.and_then(|r| self.users.iter().find(|u| u.rule == r)) {
-                        Some(user) => {
-                            user.status.note(true, text.clone());
-                            user.status.update(|l| {
-                                if l.peers.is_empty() {
-                                    l.key_state = key_state.or(l.key_state);
-                                    if let Contact::Awaited(_) | Contact::Lost(_) = l.contact {
-                                        l.contact = Contact::Lost(text);
-                                        l.fault = fault_of(CloseReason::RefusedHere(reason));
-                                    }
-                                }
-                            });
-                        }
-                        // No link of this port is called that: everybody on it may want to know.
-                        None => self.users.iter().for_each(|u| u.status.note(true, text.clone())),
+                Event::Refused { from, rule, stream_id, reason, key_state } => self.refused(from, rule, stream_id, reason, key_state),
+                Event::Unreachable { conn } => {
+                    if let Some(user) = self.by_conn.get(&conn).and_then(|i| self.users.get(*i)) {
+                        let text = lost_sentence(&user.there, CloseReason::PortClosed);
+                        user.status.note(true, text.clone());
+                        user.status.set_lost(fault_of(CloseReason::PortClosed), text);
                     }
                 }
             }
@@ -395,6 +430,35 @@ impl Driver {
         self.deliver();
         for (conn, reason, key_state, stats) in over {
             self.closed(conn, reason, key_state, stats.as_deref());
+        }
+    }
+
+    /// A caller was turned away: told to the link that it wanted; where none is called so, to every link that still waits.
+    fn refused(
+        &self,
+        from: SocketAddr,
+        rule: Option<RuleId>,
+        stream_id: Option<String>,
+        reason: RejectReason,
+        key_state: Option<KeyState>,
+    ) {
+        let id = stream_id.map_or_else(String::new, |s| format!(" with stream ID \"{s}\""));
+        let text = format!("caller {from}{id} refused: {}", reason.here());
+        for user in self.users.iter().filter(|u| rule.is_none_or(|r| u.rule == r)) {
+            user.status.note(true, text.clone());
+            user.status.update(|l| {
+                if l.peers.is_empty()
+                    && let Contact::Awaited(_) | Contact::Lost(_) = l.contact
+                {
+                    l.key_state = key_state.or(l.key_state);
+                    l.fault = fault_of(CloseReason::RefusedHere(reason));
+                    l.contact = match rule {
+                        Some(_) => Contact::Lost(text.clone()),
+                        // Perhaps it was not meant for this one.
+                        None => Contact::Awaited(format!("{}; {text}", user.awaits)),
+                    };
+                }
+            });
         }
     }
 

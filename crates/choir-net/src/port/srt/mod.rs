@@ -5,7 +5,7 @@ mod driver;
 use super::{Intake, Outlet, Stop, status::LinkStatus, udp::UdpPort};
 use choir_core::health::{Contact, Fault};
 use choir_proto::srt::{CloseReason, Endpoint, LinkConfig, RuleId, StreamMatch};
-use driver::{Driver, Outcome, User, fault_of};
+use driver::{Driver, Outcome, User, fault_of, lost_sentence};
 use std::{
     io,
     net::{IpAddr, SocketAddr},
@@ -95,6 +95,7 @@ pub fn spawn_listener(addr: SocketAddr, plans: Vec<ListenPlan>, stop: Stop) -> i
             held: false,
             finishing: false,
             awaits,
+            there: String::new(),
         });
     }
     let task = tokio::spawn(async move {
@@ -125,11 +126,17 @@ pub fn spawn_caller(plan: CallPlan, mut stop: Stop) -> JoinHandle<()> {
                         pause = RETRY_FIRST;
                     }
                     let setting = matches!(reason, CloseReason::RefusedByPeer(r) | CloseReason::RefusedHere(r) if r.is_setting());
-                    (if setting { RETRY_SETTING } else { pause }, fault_of(reason), lost_sentence(&plan, reason))
+                    (
+                        if setting { RETRY_SETTING } else { pause },
+                        fault_of(reason),
+                        lost_sentence(&format!("{}:{}", plan.host, plan.port), reason),
+                    )
                 }
                 Outcome::Failed(fault, e) => (pause, fault, e),
             };
-            plan.status.note(true, why.clone());
+            if plan.status.look().contact != Contact::Lost(why.clone()) {
+                plan.status.note(true, why.clone());
+            }
             plan.status.set_lost(fault, why);
             pause = (pause * 2).min(RETRY_MOST);
             tokio::select! {
@@ -139,15 +146,6 @@ pub fn spawn_caller(plan: CallPlan, mut stop: Stop) -> JoinHandle<()> {
             }
         }
     })
-}
-
-fn lost_sentence(plan: &CallPlan, reason: CloseReason) -> String {
-    let there = format!("{}:{}", plan.host, plan.port);
-    match reason {
-        CloseReason::NoAnswer(_) => format!("{there}: {reason}: is the other end on, and is the address right?"),
-        CloseReason::PortClosed => format!("{there}: {reason}: start the other end, or check the port"),
-        _ => format!("{there}: {reason}"),
-    }
 }
 
 async fn attempt(plan: &CallPlan, stop: &Stop) -> Outcome {
@@ -190,6 +188,7 @@ async fn attempt(plan: &CallPlan, stop: &Stop) -> Outcome {
             held: false,
             finishing: false,
             awaits: String::new(),
+            there: format!("{}:{}", plan.host, plan.port),
         },
     );
     driver.run(stop.clone()).await

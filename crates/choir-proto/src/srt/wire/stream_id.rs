@@ -13,14 +13,15 @@ pub enum StreamId {
 }
 
 impl StreamId {
-    /// Reads either form. A part without `=` makes the whole free text, so nothing is lost.
+    /// Reads either form; blanks around keys and values are no part of them. A part without `=` makes the whole free text, so nothing is lost.
     #[must_use]
     pub fn parse(text: &str) -> Self {
         let Some(rest) = text.strip_prefix("#!::") else { return Self::Text(text.to_owned()) };
         let pairs: Option<Vec<_>> = rest
             .split(',')
+            .map(str::trim)
             .filter(|p| !p.is_empty())
-            .map(|p| p.split_once('=').filter(|(k, _)| !k.is_empty()).map(|(k, v)| (k.to_owned(), v.to_owned())))
+            .map(|p| p.split_once('=').map(|(k, v)| (k.trim().to_owned(), v.trim().to_owned())).filter(|(k, _)| !k.is_empty()))
             .collect();
         pairs.map_or_else(|| Self::Text(text.to_owned()), Self::Pairs)
     }

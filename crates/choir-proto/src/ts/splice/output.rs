@@ -168,7 +168,7 @@ impl Output {
             let used = data.len().min(TS_PACKET - 4);
             let stuffing = TS_PACKET - 4 - used;
             let last = &mut self.counters[usize::from(pid) % PIDS];
-            *last = (*last + 1) & 15;
+            *last = last.wrapping_add(1) & 15;
             let mut packet = [0xFF; TS_PACKET];
             packet[..4].copy_from_slice(&[SYNC, u8::from(start) << 6 | (pid >> 8) as u8, pid as u8, 0x10 | *last]);
             if stuffing > 0 {

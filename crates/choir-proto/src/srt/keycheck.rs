@@ -1,0 +1,203 @@
+//! Passphrase checks of callers, done outside the endpoint: each costs 2048 hash rounds, and wrong ones may come by the thousand.
+//!
+//! A listener queues them, a few for each address, and hands out one after the other with pauses between. Whoever was turned away
+//! for a full queue and asks again goes before those who ask for the first time.
+
+use super::{
+    CipherKeys, Passphrase, RuleId,
+    crypto::KeyError,
+    wire::{Extension, Handshake},
+};
+use std::{collections::VecDeque, net::SocketAddr};
+
+/// Checks that wait, in total and for one address.
+const WAITING_MAX: usize = 64;
+const WAITING_PER_ADDRESS: usize = 8;
+/// Between the starts of two checks: a fifth of one core at most.
+const EVERY_US: i64 = 4000;
+/// Turned away and remembered: half a second of two thousand a second.
+const REMEMBERED: usize = 1024;
+
+/// One check, to be run on a thread that may block for a millisecond.
+#[derive(Debug)]
+pub struct KeyCheck {
+    id: u64,
+    message: Vec<u8>,
+    passphrase: Passphrase,
+}
+
+impl KeyCheck {
+    /// Does the work.
+    #[must_use]
+    pub fn run(&self) -> KeyChecked {
+        KeyChecked { id: self.id, keys: unwrap(&self.message, &self.passphrase) }
+    }
+}
+
+/// What a check came to.
+#[derive(Debug)]
+pub struct KeyChecked {
+    id: u64,
+    pub(super) keys: Result<CipherKeys, KeyError>,
+}
+
+/// The keys in a key message.
+pub(super) fn unwrap(message: &[u8], passphrase: &Passphrase) -> Result<CipherKeys, KeyError> {
+    let mut keys = CipherKeys::default();
+    keys.take_message(message, passphrase).map(|()| keys)
+}
+
+/// A caller whose key message waits for its check.
+#[derive(Debug)]
+pub(super) struct Waiting {
+    pub from: SocketAddr,
+    pub handshake: Handshake,
+    pub timestamp: u32,
+    pub arrived: i64,
+    pub rule: RuleId,
+    passphrase: Passphrase,
+    asked_before: bool,
+}
+
+impl Waiting {
+    pub fn new(from: SocketAddr, handshake: Handshake, timestamp: u32, arrived: i64, rule: RuleId, passphrase: Passphrase) -> Self {
+        Self { from, handshake, timestamp, arrived, rule, passphrase, asked_before: false }
+    }
+
+    fn caller(&self) -> (SocketAddr, u32) {
+        (self.from, self.handshake.socket_id)
+    }
+}
+
+/// Callers that wait for their checks.
+#[derive(Debug, Default)]
+pub(super) struct KeyQueue {
+    waiting: VecDeque<Waiting>,
+    running: Option<(u64, Waiting)>,
+    turned_away: VecDeque<(SocketAddr, u32)>,
+    next_id: u64,
+    next_at: i64,
+}
+
+impl KeyQueue {
+    /// Queues a caller, unless it waits already or there is no room for it now.
+    pub fn push(&mut self, mut caller: Waiting) {
+        let who = caller.caller();
+        if self.waiting.iter().chain(self.running.iter().map(|(_, w)| w)).any(|w| w.caller() == who) {
+            return;
+        }
+        let before = self.turned_away.iter().position(|w| *w == who);
+        caller.asked_before = before.is_some();
+        let same = |w: &Waiting| w.from.ip() == who.0.ip();
+        let of_address = self.waiting.iter().filter(|w| same(w)).count();
+        if of_address >= WAITING_PER_ADDRESS || self.waiting.len() >= WAITING_MAX {
+            // Its own address makes room, if somebody there asks for the first time.
+            let place = self.waiting.iter().rposition(|w| same(w) && !w.asked_before).filter(|_| caller.asked_before);
+            let Some(place) = place else {
+                if before.is_none() {
+                    if self.turned_away.len() == REMEMBERED {
+                        self.turned_away.pop_front();
+                    }
+                    self.turned_away.push_back(who);
+                }
+                return;
+            };
+            self.waiting.remove(place);
+        }
+        if let Some(place) = before {
+            self.turned_away.remove(place);
+        }
+        // Those who come again stand before those who come for the first time.
+        let place = if caller.asked_before { self.waiting.iter().take_while(|w| w.asked_before).count() } else { self.waiting.len() };
+        self.waiting.insert(place, caller);
+    }
+
+    /// When `poll` may give the next one.
+    pub fn poll_timeout(&self) -> Option<i64> {
+        (self.running.is_none() && !self.waiting.is_empty()).then_some(self.next_at)
+    }
+
+    /// The next check, one at a time.
+    pub fn poll(&mut self, now: i64) -> Option<KeyCheck> {
+        if self.running.is_some() || now < self.next_at {
+            return None;
+        }
+        let next = self.waiting.pop_front()?;
+        let message = next.handshake.extensions.iter().find_map(|e| if let Extension::KmReq(m) = e { Some(m.clone()) } else { None });
+        self.next_at = now + EVERY_US;
+        self.next_id += 1;
+        let check = KeyCheck { id: self.next_id, message: message.unwrap_or_default(), passphrase: next.passphrase.clone() };
+        self.running = Some((self.next_id, next));
+        Some(check)
+    }
+
+    /// The caller that a check was for.
+    pub fn done(&mut self, checked: &KeyChecked) -> Option<Waiting> {
+        self.running.take_if(|(id, _)| *id == checked.id).map(|(_, w)| w)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{LinkConfig, handshake, wire::HandshakeType};
+    use super::*;
+
+    fn caller(ip: u8, port: u16) -> Waiting {
+        let handshake = handshake::message(HandshakeType::Conclusion, u32::from(port), &LinkConfig::default(), [127, 0, 0, 1].into());
+        let passphrase = Passphrase::new("rowing is made up").expect("fits");
+        Waiting::new(SocketAddr::from(([127, 20, 0, ip], port)), handshake, 0, 0, RuleId(1), passphrase)
+    }
+
+    /// Runs everything that may start up to `now`; gives who was checked.
+    fn run(queue: &mut KeyQueue, from: i64, to: i64) -> Vec<SocketAddr> {
+        let mut checked = Vec::new();
+        for now in (from..to).step_by(1000) {
+            while let Some(check) = queue.poll(now) {
+                checked.extend(queue.done(&KeyChecked { id: check.id, keys: Err(KeyError::BadSecret) }).map(|w| w.from));
+            }
+        }
+        checked
+    }
+
+    #[test]
+    fn checks_are_spread_over_time_and_one_at_a_time() {
+        let mut queue = KeyQueue::default();
+        (0..8).for_each(|n| queue.push(caller(n, 1)));
+        let first = queue.poll(0).expect("one");
+        assert!(queue.poll(1_000_000).is_none(), "while one runs");
+        queue.done(&first.run());
+        assert!(queue.poll(3999).is_none());
+        assert_eq!(queue.poll_timeout(), Some(4000));
+        assert_eq!(run(&mut queue, 4000, 20_000).len(), 4);
+    }
+
+    #[test]
+    fn a_flood_from_one_address_leaves_the_others_their_turn() {
+        let mut queue = KeyQueue::default();
+        (0..2000).for_each(|port| queue.push(caller(1, port)));
+        queue.push(caller(2, 7));
+        assert_eq!(queue.waiting.len(), WAITING_PER_ADDRESS + 1);
+        assert!(run(&mut queue, 0, 100_000).contains(&SocketAddr::from(([127, 20, 0, 2], 7))));
+    }
+
+    #[test]
+    fn who_asks_again_goes_first_also_beside_a_flood_from_its_own_address() {
+        let mut queue = KeyQueue::default();
+        (0..500).for_each(|port| queue.push(caller(1, port)));
+        // A good caller behind the same address repeats its request, the flood makes new ones.
+        queue.push(caller(1, 60_000));
+        (500..900).for_each(|port| queue.push(caller(1, port)));
+        queue.push(caller(1, 60_000));
+        assert_eq!(run(&mut queue, 0, 8000)[0].port(), 60_000);
+        assert!(queue.turned_away.len() <= REMEMBERED);
+    }
+
+    #[test]
+    fn many_addresses_are_bounded_in_total() {
+        let mut queue = KeyQueue::default();
+        for ip in 0..200 {
+            (0..20).for_each(|port| queue.push(caller(ip, port)));
+        }
+        assert_eq!(queue.waiting.len(), WAITING_MAX);
+    }
+}
