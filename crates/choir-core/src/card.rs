@@ -156,7 +156,9 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
         Link::Rtsp(r) => rtsp_entries(&mut card, r, sends, reveal),
         Link::Stave(_) | Link::File(_) => {}
     }
-    card.url = Some(far_url(far, reveal));
+    // A URL without its host is of no use to whoever scans it.
+    let whole = !matches!(far, Link::Rtsp(RtspLink { host: None, .. }));
+    card.url = whole.then(|| far_url(far, reveal));
     card
 }
 

@@ -117,6 +117,8 @@ pub struct Reading {
     pub readable: bool,
     /// Whether a keyframe has been seen; `None` without video.
     pub keyframe_seen: Option<bool>,
+    /// Keyframes have come, and none with parameter sets.
+    pub without_sets: bool,
     /// How the media differs from what the sheet expects, as a sentence.
     pub differs: Option<String>,
 }
@@ -187,6 +189,10 @@ impl Health {
             let state = if waited { State::Strained } else { State::Joining };
             return verdict(state, "media comes, waiting for the first keyframe".into());
         }
+        if r.without_sets && waited {
+            let why = "keyframes come without parameter sets (SPS, PPS): no decoder can show the picture; restart the encoder's stream";
+            return verdict(State::Broken, why.into());
+        }
         if let Some(trouble) = self.trouble(r) {
             self.remember(now, trouble);
         }
@@ -251,6 +257,7 @@ mod tests {
             latency_ms: 120.0,
             readable: true,
             keyframe_seen: Some(true),
+            without_sets: false,
             differs: None,
         }
     }
@@ -279,6 +286,7 @@ mod tests {
             (Reading { readable: false, ..fine() }, State::Broken, "no transport stream"),
             (Reading { keyframe_seen: Some(false), ..fine() }, State::Strained, "first keyframe"),
             (Reading { keyframe_seen: Some(false), media_for: Duration::from_secs(1), ..fine() }, State::Joining, "first keyframe"),
+            (Reading { without_sets: true, ..fine() }, State::Broken, "without parameter sets"),
             (Reading { headroom_ms: None, ..fine() }, State::Steady, "8.0 Mbps coming in"),
         ] {
             let v = once(&r);

@@ -10,7 +10,7 @@ use choir_proto::{
     auth::Credentials,
     onvif::{media, ptz},
     stave::CameraVerb,
-    visca::{Ask, Drive, wire::read_nibbles},
+    visca::{Ask, Drive, Refusal, wire::read_nibbles},
 };
 use std::time::Duration;
 use tokio::sync::Mutex;
@@ -64,6 +64,17 @@ pub enum PtzError {
     /// The stop was not answered.
     #[error("THE CAMERA MAY STILL BE MOVING: the stop was sent 10 times and not answered ({0})")]
     NotStopped(Box<PtzError>),
+}
+
+/// Begins to move from rest: no order is sent that changes nothing, since each costs an answer.
+async fn visca_move(v: &Visca, d: Drive) -> Result<(), PtzError> {
+    if d.pan != 0.0 || d.tilt != 0.0 {
+        v.ask(Ask::Move(d)).await?;
+    }
+    if d.zoom != 0.0 {
+        v.ask(Ask::Zoom(d.zoom)).await?;
+    }
+    Ok(())
 }
 
 /// Where a camera looks.
@@ -186,7 +197,15 @@ impl Ptz {
             }
             By::Visca(v) => {
                 let n = self.visca_number(which)?;
-                v.ask(Ask::Goto(n)).await?;
+                v.ask(Ask::Goto(n)).await.map_err(|e| match e {
+                    // What a camera that is on answers for a preset that it does not have.
+                    ViscaError::Refused { cause: Refusal::NotNow, .. } => {
+                        let known: Vec<String> = self.names.iter().map(|(n, name)| format!("{n} ({name})")).collect();
+                        let known = if known.is_empty() { "not known: VISCA cannot list them".into() } else { known.join(", ") };
+                        PtzError::NoPreset { asked: which.into(), known }
+                    }
+                    other => other.into(),
+                })?;
                 Ok(PresetView { number: n.to_string(), name: self.names.get(&n).cloned().unwrap_or_default() })
             }
             By::Named(c) => {
@@ -299,11 +318,16 @@ impl Ptz {
     /// The camera refuses, or does not answer the stop.
     pub async fn move_for(&self, d: Drive, time: Duration, until: impl Future<Output = ()>) -> Result<(), PtzError> {
         let time = time.min(self.move_most());
+        // The camera moves from when it hears the order, not from when its answer is here.
+        let end = tokio::time::Instant::now() + time;
+        let moved = match &self.by {
+            By::Visca(v) => visca_move(v, d).await,
+            _ => self.drive(d, time).await,
+        };
         // Also when the move was not answered: it may have been heard.
-        let moved = self.drive(d, time).await;
         if moved.is_ok() {
             tokio::select! {
-                () = tokio::time::sleep(time) => {}
+                () = tokio::time::sleep_until(end) => {}
                 () = until => {}
             }
         }

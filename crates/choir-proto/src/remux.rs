@@ -17,6 +17,8 @@ const WINDOW: Duration = Duration::from_secs(5);
 const SLEW: i64 = 5000;
 /// Units behind the clock in a row after which it is set anew.
 const LATE_MAX: u32 = 8;
+/// How far units may run ahead of the clock (500 ms, 27 MHz), beyond the lead.
+const AHEAD_MAX: i64 = 13_500_000;
 /// Pictures that may be shown in another order than they come.
 const REORDER_MAX: usize = 16;
 /// Pictures after which an order that has not been seen since is forgotten.
@@ -330,6 +332,13 @@ impl Remux {
             }
         } else if leads {
             self.late = 0;
+            // A sender's clock that runs fast is caught up with before a decoder would have to keep too much.
+            if media - time > self.lead + AHEAD_MAX {
+                *clock = Follower::new(now, media);
+                self.moved += 1;
+                self.writer.jump_to((media - self.lead).max(0) as u64);
+                return true;
+            }
         }
         self.writer.clock_to(time.max(0) as u64);
         true

@@ -72,7 +72,7 @@ impl Catalog for House {
         let group = Some(([239, 20, 0, 9].into(), 6000, 1));
         Mount {
             description: Some(describe("finish", [127, 20, 0, 1].into(), &[(&self.video, 96, Some(&sets)), (&sound, 97, None)], group)),
-            tracks: self.packers.iter().map(|p| (p.ssrc(), p.next_sequence(), p.timestamp(0))).collect(),
+            tracks: self.packers.iter().map(Packetizer::ssrc).collect(),
             credentials: self.user.clone(),
             group,
         }

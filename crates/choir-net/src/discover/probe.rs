@@ -24,10 +24,14 @@ use tokio::{
 /// Ports asked first: whoever answers here at all is there.
 const FIRST: [u16; 2] = [80, 554];
 /// Asked of those who are there.
-const THEN: [u16; 3] = [8000, 8080, 8554];
+const THEN: [u16; 4] = [8000, 8080, 8899, 8554];
+/// The last of them speaks RTSP.
+const RTSP_TOO: u16 = 8554;
 /// Shorter than the system's first repetition of a connection request, so that there is none.
 const CONNECT_PATIENCE: Duration = Duration::from_millis(900);
 const ANSWER_PATIENCE: Duration = Duration::from_millis(1500);
+/// For what a device says of itself by ONVIF: some take three seconds for each answer, and two are asked for.
+const ONVIF_PATIENCE: Duration = Duration::from_secs(8);
 const UDP_PATIENCE: Duration = Duration::from_millis(700);
 /// Packets of ours in a short exchange on an open connection: acknowledgements, request, end.
 const EXCHANGE: u32 = 5;
@@ -68,12 +72,13 @@ pub(super) async fn host(ip: Ipv4Addr, pacer: &Pacer, signs: &Signs) -> bool {
     if !alive {
         return false;
     }
-    pacer.take(4).await;
-    let (a, b, c, ()) = tokio::join!(knock(ip, THEN[0]), knock(ip, THEN[1]), knock(ip, THEN[2]), visca(ip, signs));
-    for (port, answer) in THEN.into_iter().zip([a, b, c]) {
+    pacer.take(5).await;
+    let [first, second, third, fourth] = THEN.map(|port| knock(ip, port));
+    let (a, b, c, d, ()) = tokio::join!(first, second, third, fourth, visca(ip, signs));
+    for (port, answer) in THEN.into_iter().zip([a, b, c, d]) {
         let Knock::Open(stream) = answer else { continue };
         // Some put RTSP where others put a page: the first words tell.
-        if port == THEN[2] {
+        if port == RTSP_TOO {
             options(ip, port, stream, pacer, signs).await;
         } else {
             drop(stream);
@@ -122,7 +127,7 @@ async fn options(ip: Ipv4Addr, port: u16, mut stream: TcpStream, pacer: &Pacer, 
 pub(super) async fn web(ip: Ipv4Addr, port: u16, pacer: &Pacer, signs: &Signs) {
     let at = SocketAddr::new(ip.into(), port);
     pacer.take(2 * (EXCHANGE + 1)).await;
-    if let Ok(Ok(Some(anyone))) = timeout(2 * ANSWER_PATIENCE, who_is_there(at)).await {
+    if let Ok(Ok(Some(anyone))) = timeout(ONVIF_PATIENCE, who_is_there(at)).await {
         service(signs, ip, ServiceKind::Onvif, port, None).await;
         tell(signs, ip, Evidence::Login(anyone.login)).await;
         if let Some(id) = anyone.identity {

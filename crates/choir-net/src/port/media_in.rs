@@ -61,7 +61,11 @@ pub(super) struct MediaIn {
     damaged_told: u64,
     /// Corrected time stamps and moves of the clock that have been told.
     stamps_told: (u64, u64),
+    /// Sentences about the sender that have been told.
+    manners_told: Vec<String>,
     pub last_packet: Option<Instant>,
+    /// Sender reports have come: the way works, even if no media has.
+    pub reported: bool,
 }
 
 impl MediaIn {
@@ -103,7 +107,9 @@ impl MediaIn {
             name: format!("choir-{own_ssrc:08x}"),
             damaged_told: 0,
             stamps_told: (0, 0),
+            manners_told: Vec::new(),
             last_packet: None,
+            reported: false,
         }
     }
 
@@ -126,6 +132,7 @@ impl MediaIn {
     pub fn rtcp(&mut self, track: usize, now: Instant, data: &[u8]) {
         if let Some(t) = self.tracks.get_mut(track) {
             t.handle_rtcp(now, data, &mut self.group);
+            self.reported |= t.stats().reports > 0;
         }
     }
 
@@ -238,6 +245,33 @@ impl MediaIn {
             self.status.note(true, "packets are missing: pictures with holes are left out up to the next keyframe".into());
         }
         self.tell_stamps();
+        self.tell_manners();
+    }
+
+    /// What the sender gets wrong, once for each.
+    fn tell_manners(&mut self) {
+        let mut found = Vec::new();
+        for (t, c) in self.tracks.iter().zip(&self.chosen) {
+            found.extend(
+                t.stats().adopted.map(|pt| format!("{}: payload type {pt} arrives, another was described; taken as meant", c.codec)),
+            );
+        }
+        if let Some(off) = self.group.clock_off_percent() {
+            let word = if off > 0.0 { "fast" } else { "slow" };
+            found
+                .push(format!("timestamps run {:.0} % {word} against their arrival: the sender's clock or clock rate is wrong", off.abs()));
+        }
+        if let Some(ms) = self.group.disbelieved_ms() {
+            // By half seconds, so that small changes are not told again.
+            let about = (ms.abs() as f64 / 500.0).round() * 0.5;
+            found.push(format!("sender reports put sound about {about} s from where it arrives: not used; sound follows its arrival"));
+        }
+        for text in found {
+            if !self.manners_told.contains(&text) {
+                self.manners_told.push(text.clone());
+                self.status.note(true, text);
+            }
+        }
     }
 
     /// What was wrong with the sender's time stamps since last told.

@@ -77,6 +77,8 @@ pub struct LinkStatus {
     live: Mutex<Live>,
     held: AtomicBool,
     played_out: watch::Sender<bool>,
+    /// Somebody has asked for what is served here.
+    asked_for: AtomicBool,
     /// Of a way out, what its receivers show; of a way in, what is to be said to its source.
     tally: watch::Sender<Option<TallyView>>,
     pub(super) wake: Arc<Notify>,
@@ -107,6 +109,7 @@ impl LinkStatus {
             }),
             held: AtomicBool::new(false),
             played_out: watch::channel(false).0,
+            asked_for: AtomicBool::new(false),
             tally: watch::channel(None).0,
             wake: Arc::default(),
         })
@@ -162,6 +165,17 @@ impl LinkStatus {
                 l.notes.push((bad, text));
             }
         });
+    }
+
+    /// Says that somebody has asked for what is served here.
+    pub(super) fn set_asked_for(&self) {
+        self.asked_for.store(true, Ordering::Release);
+    }
+
+    /// True once somebody has asked for what is served here.
+    #[must_use]
+    pub fn is_asked_for(&self) -> bool {
+        self.asked_for.load(Ordering::Acquire)
     }
 
     /// Says that a source has come to its end.

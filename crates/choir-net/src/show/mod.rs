@@ -45,8 +45,31 @@ struct LineRun {
 
 struct FeedRun {
     name: String,
+    /// Each way out, and whether it is up only once somebody watches.
+    outs: Vec<(Arc<LinkStatus>, Served)>,
     media: Arc<FeedMedia>,
     sub: Option<Arc<FeedMedia>>,
+}
+
+/// How a way out waits for whoever takes it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Served {
+    /// It calls, or is called.
+    No,
+    /// Viewers ask for a description first.
+    OnRequest,
+    /// Its name is offered once there is a picture.
+    ByName,
+}
+
+impl Served {
+    const fn of(link: &Link) -> Self {
+        match link {
+            Link::Rtsp(_) => Self::OnRequest,
+            Link::Stave(_) => Self::ByName,
+            _ => Self::No,
+        }
+    }
 }
 
 struct Inner {
@@ -101,7 +124,12 @@ impl Show {
             .feeds
             .iter()
             .zip(&built.feeds)
-            .map(|(f, b)| FeedRun { name: f.name.clone(), media: b.media.clone(), sub: b.sub.clone() })
+            .map(|(f, b)| FeedRun {
+                name: f.name.clone(),
+                outs: b.outs.iter().map(|o| (o.status.clone(), Served::of(&o.link))).collect(),
+                media: b.media.clone(),
+                sub: b.sub.clone(),
+            })
             .collect();
         let show = Self(Arc::new(Inner {
             name: sheet.show.name.clone(),
@@ -246,12 +274,22 @@ impl Show {
         }
     }
 
-    /// Waits until every way out is up.
+    /// Waits until somebody is at every way out who would see a beginning: it is up, or it is served and has been asked for. A
+    /// name is offered only once there is a picture, so nobody can be awaited there.
     pub async fn outs_up(&self) {
         let mut bell = self.view_bell();
         loop {
-            let up = |f: &FeedView| f.outs.iter().all(|o| o.up_since_ms.is_some());
-            if lock(&self.0.view).feeds.iter().all(up) || bell.changed().await.is_err() {
+            let up = |(run, view): (&FeedRun, &FeedView)| {
+                run.outs.iter().zip(&view.outs).all(|((status, served), out)| {
+                    out.up_since_ms.is_some()
+                        || match served {
+                            Served::No => false,
+                            Served::OnRequest => status.is_asked_for(),
+                            Served::ByName => true,
+                        }
+                })
+            };
+            if self.0.feeds.iter().zip(&lock(&self.0.view).feeds).all(up) || bell.changed().await.is_err() {
                 return;
             }
         }

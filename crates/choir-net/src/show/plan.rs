@@ -168,5 +168,10 @@ async fn node_for(sheet: &Sheet, base: &Path, stop: &Stop) -> Result<Option<Node
     }
     // Only one that others pin has to last.
     let identity = Identity::of_machine().or_else(|e| Identity::passing().map_err(|_| e))?;
-    Node::join(&sheet.stave, identity, base, &sheet.show.name, offered, stop).await.map(Some)
+    // Two shows of one machine are two nodes, and each is the same one again after a restart: what it does tells them apart.
+    let names = |links: &mut dyn Iterator<Item = &Link>| links.filter(|l| matches!(l, Link::Stave(_))).map(show_url).collect::<Vec<_>>();
+    let takes = names(&mut sheet.lines.iter().map(|l| &l.from));
+    let offers = names(&mut sheet.feeds.iter().flat_map(|f| &f.to));
+    let what = format!("{} takes {takes:?} offers {offers:?}", sheet.show.name);
+    Node::join(&sheet.stave, identity, base, &what, offered, stop).await.map(Some)
 }

@@ -61,6 +61,7 @@ struct MediaFacts {
     media_for: Duration,
     readable: bool,
     keyframe_seen: Option<bool>,
+    without_sets: bool,
     differs: Option<String>,
 }
 
@@ -93,9 +94,11 @@ impl LinkSampler {
         let rate = Bitrate(((bytes.saturating_sub(first.bytes)) as f64 * 8.0 / seconds) as u64);
         let peer = live.peers.first();
         let window = live.peers.iter().map(|p| if self.inbound { p.window.headroom_us } else { p.window.far_headroom_us });
-        let headroom_ms = window.flatten().min().map(|us| us as f64 / 1000.0);
+        let headroom_us = window.flatten().min();
         let latency = peer.map(|p| if self.inbound { p.stats.receive_latency } else { p.stats.send_latency });
         let latency_ms = latency.map(|l| l.as_secs_f64() * 1000.0);
+        // A way that has become shorter since the handshake leaves no more than the whole latency.
+        let headroom_ms = headroom_us.map(|us| (us as f64 / 1000.0).min(latency_ms.unwrap_or(f64::MAX)));
         let since = peer.map(|p| p.since).or(live.since);
         let flow = Flow::between(&first.stats, &stats, self.inbound);
         let recent = Flow::between(&before.stats, &stats, self.inbound);
@@ -104,6 +107,7 @@ impl LinkSampler {
             media_for: Duration::ZERO,
             readable: true,
             keyframe_seen: None,
+            without_sets: false,
             differs: None,
         });
         let reading = Reading {
@@ -121,6 +125,7 @@ impl LinkSampler {
             latency_ms: latency_ms.unwrap_or(0.0),
             readable: media.readable,
             keyframe_seen: media.keyframe_seen,
+            without_sets: media.without_sets,
             differs: media.differs,
         };
         let verdict = self.health.judge(now, &reading);
@@ -258,6 +263,7 @@ impl LineSampler {
             media_for: reading.begun.map(|t| t.elapsed()).unwrap_or_default(),
             readable: !info.streams.is_empty(),
             keyframe_seen: video.map(|v| v.keyframes > 0),
+            without_sets: video.is_some_and(|v| v.keyframes > 1 && !v.has_sets),
             differs: differs(&self.expect, info),
         };
         let link = self.link.sample(now, &format!("line {}", self.name), events, drops, Some(facts));

@@ -41,6 +41,34 @@ impl PackedUnit {
         Self { buffer: buffer.into(), ends, keyframe }
     }
 
+    /// Sequence number and timestamp of the first; `None` without packets.
+    #[must_use]
+    pub fn first(&self) -> Option<(u16, u32)> {
+        let [_, _, s0, s1, t0, t1, t2, t3] = self.buffer.get(..8)?.try_into().ok()?;
+        Some((u16::from_be_bytes([s0, s1]), u32::from_be_bytes([t0, t1, t2, t3])))
+    }
+
+    /// A copy whose sequence numbers are `shift` higher.
+    #[must_use]
+    pub fn shifted(&self, shift: u16) -> Self {
+        let mut buffer = self.buffer.to_vec();
+        let mut start = 0;
+        for end in &self.ends {
+            if let Some(number) = buffer.get_mut(start + 2..start + 4) {
+                let shifted = u16::from_be_bytes([number[0], number[1]]).wrapping_add(shift);
+                number.copy_from_slice(&shifted.to_be_bytes());
+            }
+            start = *end;
+        }
+        Self { buffer: buffer.into(), ends: self.ends.clone(), keyframe: self.keyframe }
+    }
+
+    /// Payload bytes of all of them.
+    #[must_use]
+    pub fn payload(&self) -> usize {
+        self.buffer.len().saturating_sub(self.ends.len() * RTP_HEADER)
+    }
+
     /// Bytes of all of them.
     #[must_use]
     pub fn size(&self) -> usize {
@@ -88,13 +116,15 @@ pub struct Packetizer {
     offset: u32,
     packets: u32,
     bytes: u32,
+    /// Timestamp of the next unit, where the last one tells.
+    next_timestamp: Option<u32>,
 }
 
 impl Packetizer {
     /// A track with random `ssrc`, first `sequence` and timestamp `offset`, as RFC 3550 wants them.
     #[must_use]
     pub fn new(codec: Codec, payload_type: u8, clock_rate: u32, (ssrc, sequence, offset): (u32, u16, u32)) -> Self {
-        Self { codec, payload_type, clock_rate, ssrc, sequence, offset, packets: 0, bytes: 0 }
+        Self { codec, payload_type, clock_rate, ssrc, sequence, offset, packets: 0, bytes: 0, next_timestamp: None }
     }
 
     /// Its identifier.
@@ -107,6 +137,12 @@ impl Packetizer {
     #[must_use]
     pub fn next_sequence(&self) -> u16 {
         self.sequence
+    }
+
+    /// Timestamp of the next unit of sound, if it follows on the last one.
+    #[must_use]
+    pub fn next_timestamp(&self) -> Option<u32> {
+        self.next_timestamp
     }
 
     /// Packets and payload bytes so far, for sender reports.
@@ -134,7 +170,9 @@ impl Packetizer {
             Codec::Pcm(channels) => maker.pcm(data, channels),
             Codec::G711(_) => data.chunks(ROOM).for_each(|c| maker.packet(false, &[c])),
         }
-        PackedUnit { buffer: maker.buffer.into(), ends: maker.ends, keyframe }
+        let (next, buffer, ends) = (maker.timestamp, maker.buffer, maker.ends);
+        self.next_timestamp = (next != timestamp).then_some(next);
+        PackedUnit { buffer: buffer.into(), ends, keyframe }
     }
 }
 

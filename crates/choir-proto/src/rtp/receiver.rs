@@ -11,6 +11,9 @@ use std::time::{Duration, Instant};
 /// Between receiver reports (RFC 3550, 6.2: five seconds on average; some cameras end a session without them).
 const REPORT_EVERY: Duration = Duration::from_secs(4);
 
+/// Packets of one undescribed payload type, with none of the described one, after which they are taken as meant.
+const ADOPT_AFTER: u32 = 16;
+
 /// What becomes of pictures with holes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Damage {
@@ -60,6 +63,8 @@ pub struct TrackStats {
     pub jitter_ms: f64,
     /// Packets of another payload type.
     pub foreign: u64,
+    /// The payload type that comes in place of the described one, once it is taken as meant.
+    pub adopted: Option<u8>,
     /// Sender reports.
     pub reports: u64,
 }
@@ -78,6 +83,8 @@ pub struct RtpReceiver {
     last_sender: Option<(u32, Instant)>,
     next_report: Option<Instant>,
     reported: (u64, u64),
+    /// The undescribed payload type that comes, and how often in a row.
+    stranger: (u8, u32),
 }
 
 impl RtpReceiver {
@@ -96,6 +103,7 @@ impl RtpReceiver {
             last_sender: None,
             next_report: None,
             reported: (0, 0),
+            stranger: (0, 0),
         }
     }
 
@@ -129,12 +137,25 @@ impl RtpReceiver {
         let packet = RtpPacket::parse(data).inspect_err(|_| self.stats.malformed += 1)?;
         if packet.payload_type != self.config.payload_type {
             self.stats.foreign += 1;
-            return Ok(());
+            if !self.adopts(packet.payload_type) {
+                return Ok(());
+            }
         }
         self.measure(now, &packet);
         self.next_report.get_or_insert(now + REPORT_EVERY);
         self.reorder.push(now, packet);
         Ok(())
+    }
+
+    /// Some cameras describe one payload type and send another: what comes alone is meant.
+    fn adopts(&mut self, payload_type: u8) -> bool {
+        let (last, count) = self.stranger;
+        self.stranger = (payload_type, if last == payload_type { count + 1 } else { 1 });
+        let adopted = self.reorder.counters().received == 0 && self.stranger.1 >= ADOPT_AFTER;
+        if adopted {
+            (self.config.payload_type, self.stats.adopted) = (payload_type, Some(payload_type));
+        }
+        adopted
     }
 
     fn measure(&mut self, now: Instant, packet: &RtpPacket) {

@@ -2,7 +2,7 @@
 //! the picture by the sender's reports (RFC 3550, 6.4.1), and its drift is followed.
 
 use super::NtpTime;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// Ticks of presentation time.
 const CLOCK: i64 = 90_000;
@@ -14,6 +14,13 @@ const SLEW_MAX: i64 = CLOCK / 10;
 const SLEW: i64 = 500;
 /// Reports that put sound this far from where its packets came (5 s) are not believed.
 const BELIEF: i64 = 5 * CLOCK;
+
+/// Reports that put sound this far (600 ms) from where it usually comes beside the picture are wrong: no network delays one of
+/// the two that much more for good.
+const REPORT_BELIEF: i64 = CLOCK * 6 / 10;
+/// Time over which the leader's clock is held against arrival, and the share that it may be off: network jitter stays below.
+const RATE_WINDOW: Duration = Duration::from_secs(10);
+const RATE_OFF: f64 = 0.02;
 
 /// One track's clock.
 #[derive(Debug, Clone)]
@@ -27,11 +34,23 @@ struct TrackClock {
     report: Option<(i64, u32)>,
     info: Option<u32>,
     slewed_at: i64,
+    /// Where its units come beside the leader's, smoothed: the offset that arrival alone would give.
+    arrival: Option<i64>,
 }
 
 impl TrackClock {
     fn new(rate: u32) -> Self {
-        Self { rate: i64::from(rate.max(1)), last: None, came: None, offset: None, target: None, report: None, info: None, slewed_at: 0 }
+        Self {
+            rate: i64::from(rate.max(1)),
+            last: None,
+            came: None,
+            offset: None,
+            target: None,
+            report: None,
+            info: None,
+            slewed_at: 0,
+            arrival: None,
+        }
     }
 
     /// The timestamp without its wrap, in its own ticks.
@@ -54,6 +73,10 @@ pub struct SyncGroup {
     leader: usize,
     /// Presentation time and arrival of the leader's last unit.
     lead: Option<(i64, Instant)>,
+    /// Start of the window in which the leader's clock is measured.
+    rate_from: Option<(i64, Instant)>,
+    clock_off: Option<f64>,
+    disbelieved: Option<i64>,
 }
 
 /// Presentation times start here: 10 s, so that decoding times before the first are no wrap.
@@ -63,7 +86,14 @@ impl SyncGroup {
     /// For tracks with these clock rates; `leader` is the first video track, or 0.
     #[must_use]
     pub fn new(rates: &[u32], leader: usize) -> Self {
-        Self { tracks: rates.iter().map(|r| TrackClock::new(*r)).collect(), leader, lead: None }
+        Self {
+            tracks: rates.iter().map(|r| TrackClock::new(*r)).collect(),
+            leader,
+            lead: None,
+            rate_from: None,
+            clock_off: None,
+            disbelieved: None,
+        }
     }
 
     /// Ticks per second of a track.
@@ -76,6 +106,29 @@ impl SyncGroup {
     #[must_use]
     pub fn leader(&self) -> usize {
         self.leader
+    }
+
+    /// How far the leader's timestamps run from the time that passes, in percent (positive: fast), where that is more than 2 %.
+    #[must_use]
+    pub fn clock_off_percent(&self) -> Option<f64> {
+        self.clock_off
+    }
+
+    /// How far sender reports put sound from where it comes, in ms, when they are not believed for that.
+    #[must_use]
+    pub fn disbelieved_ms(&self) -> Option<i64> {
+        self.disbelieved
+    }
+
+    fn measure_rate(&mut self, pts: i64, arrived: Instant) {
+        let Some((from, since)) = self.rate_from else { return self.rate_from = Some((pts, arrived)) };
+        let passed = arrived.saturating_duration_since(since);
+        if passed >= RATE_WINDOW {
+            let off = (pts - from) as f64 / CLOCK as f64 / passed.as_secs_f64() - 1.0;
+            // A pause is no slow clock.
+            self.clock_off = Some(off * 100.0).filter(|_| off.abs() > RATE_OFF && off > -0.5);
+            self.rate_from = Some((pts, arrived));
+        }
     }
 
     /// The timestamp at which a track starts to play, as the answer to PLAY says.
@@ -104,7 +157,11 @@ impl SyncGroup {
             let (Some((ntp, at)), Some(offset)) = (t.report, t.offset) else { continue };
             let pts = lead_pts + (ntp - lead_ntp) * 9 / 100;
             let target = pts - t.ticks(t.unwrap(at));
-            if (offset - target).abs() < BELIEF {
+            let from_arrival = target - t.arrival.unwrap_or(offset);
+            if from_arrival.abs() >= REPORT_BELIEF {
+                self.disbelieved = Some(from_arrival / 90);
+            } else {
+                self.disbelieved = None;
                 // The first report mends the guess at once, later ones follow the drift.
                 if t.target.replace(target).is_none() {
                     t.offset = Some(target);
@@ -146,6 +203,11 @@ impl SyncGroup {
                 now - ticks
             }
         };
+        if let (false, Some((pts, came))) = (leads, lead) {
+            let passed = arrived.saturating_duration_since(came).as_nanos() as i64 * 9 / 100_000;
+            let here = pts + passed - ticks;
+            t.arrival = Some(t.arrival.map_or(here, |a| a + (here - a) / 16));
+        }
         let offset = match t.target {
             Some(target) if (target - offset).abs() > SLEW_MAX => target,
             Some(target) => {
@@ -166,6 +228,9 @@ impl SyncGroup {
         if leads || self.lead.is_none() {
             self.lead = Some((pts, arrived));
         }
+        if leads {
+            self.measure_rate(pts, arrived);
+        }
         Some(pts.rem_euclid(1 << 33) as u64)
     }
 
@@ -183,7 +248,6 @@ mod tests {
     #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
 
     use super::*;
-    use std::time::Duration;
 
     /// Video at 90 kHz and sound at 48 kHz whose clock is off by `ppm`, reports each five seconds; gives the
     /// greatest distance in ms between picture and sound after ten seconds.
@@ -255,6 +319,38 @@ mod tests {
         // Taken 100 ms after the start as well, but came 300 ms later.
         let sound = group.pts(1, 500 + 800, now + Duration::from_millis(300)).expect("sound");
         assert_eq!(video, sound);
+    }
+
+    #[test]
+    fn reports_that_put_sound_elsewhere_than_it_comes_are_not_believed() {
+        let mut group = SyncGroup::new(&[90_000, 48_000], 0);
+        let start = Instant::now();
+        let ntp = |ms: u64| NtpTime::from_unix_us(1_795_000_000_000_000 + ms * 1000);
+        for n in 0..250u64 {
+            let now = start + Duration::from_millis(40 * n);
+            let video = group.pts(0, (n * 3600) as u32, now).expect("video");
+            let sound = group.pts(1, (n * 1920) as u32, now).expect("sound");
+            assert!((video as i64 - sound as i64).abs() < 900, "{n}");
+            if n % 50 == 20 {
+                group.report(0, ntp(n * 40), (n * 3600) as u32);
+                // 900 ms off.
+                group.report(1, ntp(n * 40 + 900), (n * 1920) as u32);
+                assert!(group.disbelieved_ms().is_some_and(|ms| (850..950).contains(&ms)));
+            }
+        }
+    }
+
+    #[test]
+    fn a_clock_that_runs_wrong_is_told() {
+        for (rate, off) in [(94_500.0, Some(5.0)), (85_500.0, Some(-5.0)), (90_010.0, None)] {
+            let mut group = SyncGroup::new(&[90_000], 0);
+            let start = Instant::now();
+            for n in 0..500u64 {
+                let t = n as f64 / 25.0;
+                group.pts(0, (t * rate) as u32, start + Duration::from_secs_f64(t));
+            }
+            assert_eq!(group.clock_off_percent().map(f64::round), off);
+        }
     }
 
     #[test]

@@ -106,6 +106,8 @@ pub struct Request {
     pub method: Method,
     /// Of what.
     pub uri: String,
+    /// The version it speaks, `1.0`.
+    pub version: String,
     /// Headers.
     pub headers: Headers,
     /// Body.
@@ -150,11 +152,14 @@ pub enum MessageError {
     Length,
 }
 
+/// The version spoken here (RFC 2326).
+pub(super) const VERSION: &str = "1.0";
+
 impl Request {
     /// A request without body.
     #[must_use]
     pub fn new(method: Method, uri: impl Into<String>) -> Self {
-        Self { method, uri: uri.into(), headers: Headers::default(), body: Bytes::new() }
+        Self { method, uri: uri.into(), version: VERSION.into(), headers: Headers::default(), body: Bytes::new() }
     }
 
     /// As on the wire.
@@ -212,6 +217,7 @@ fn reason(status: u16) -> &'static str {
         500 => "Internal Server Error",
         501 => "Not Implemented",
         503 => "Service Unavailable",
+        406 => "Not Acceptable",
         505 => "RTSP Version Not Supported",
         551 => "Option Not Supported",
         _ => "Status",
@@ -355,8 +361,9 @@ fn parse_start(line: &str, headers: Headers) -> Option<Incoming> {
     let uri = words.next()?.to_owned();
     let version = words.next()?;
     version.get(..5).filter(|p| p.eq_ignore_ascii_case("RTSP/"))?;
+    let version = version.get(5..)?.to_owned();
     let plain = first.bytes().all(|b| b.is_ascii_uppercase() || b == b'_');
-    plain.then(|| Incoming::Request(Request { method: Method::from_word(first), uri, headers, body: Bytes::new() }))
+    plain.then(|| Incoming::Request(Request { method: Method::from_word(first), uri, version, headers, body: Bytes::new() }))
 }
 
 #[cfg(test)]

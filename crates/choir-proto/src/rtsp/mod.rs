@@ -17,7 +17,7 @@ pub use client::{Client, ClientConfig, ClientEnd, ClientEvent, Lower, SetTrack, 
 pub use describe::describe;
 pub use message::{Inbox, Incoming, MessageError, Method, Request, Response, frame_header};
 pub use sdp::{PayloadFormat, SdpError, SdpTrack, SessionDescription, parse_sdp};
-pub use server::{Action, Catalog, Mount, Server, ServerConfig};
+pub use server::{Action, Catalog, Mount, Server, ServerConfig, rtp_info};
 pub use session::{Lane, Session, SessionId};
 pub use transport::{Delivery, Transport, parse_transports};
 pub use url::{RtspUrl, UrlError};

@@ -1,7 +1,7 @@
 //! Answers requests for what is to be seen: who may, how each track travels, who is still there.
 
 use super::{
-    message::{Method, Request, Response},
+    message::{Method, Request, Response, VERSION},
     session::{Lane, Session, SessionId},
     transport::{Delivery, Transport, parse_transports},
 };
@@ -27,8 +27,8 @@ const NONCES_KEPT: usize = 4;
 pub struct Mount {
     /// Session description; `None` while nothing is known of the media yet.
     pub description: Option<String>,
-    /// Tracks in it: identifier, and number and timestamp of the next packet.
-    pub tracks: Vec<(u32, u16, u32)>,
+    /// Identifier (SSRC) of each track in it.
+    pub tracks: Vec<u32>,
     /// Who may watch; all when nobody is named.
     pub credentials: Option<Credentials>,
     /// Group, first port, and routers to pass, when it can be heard by many.
@@ -46,7 +46,8 @@ pub trait Catalog {
 /// What the owner of a server has to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Action {
-    /// Send to this viewer from its next keyframe on.
+    /// Send to this viewer from its next keyframe on. The answer to its PLAY is to be held back until then, and gets the header
+    /// of [`rtp_info`]: only then it is known which packets are the first (RFC 2326, 12.33).
     Start(SessionId),
     /// Send nothing for now.
     Pause(SessionId),
@@ -165,9 +166,17 @@ impl Server {
     ) -> (Response, Vec<Action>) {
         let mut actions = Vec::new();
         self.heard_on(connection, now);
-        let mut response = self.respond(now, (connection, peer, local), request, catalog, &mut actions);
-        if let Some(cseq) = request.headers.get("CSeq") {
-            response.headers.0.insert(0, ("CSeq".into(), cseq.trim().chars().filter(char::is_ascii_digit).take(10).collect()));
+        let cseq = request.headers.get("CSeq").map(str::trim).filter(|c| is_number(c));
+        let mut response = if request.version != VERSION {
+            Response::new(505)
+        } else if cseq.is_none() {
+            // Without a number of its own nobody could tell which request is answered (RFC 2326, 12.17).
+            Response::new(400)
+        } else {
+            self.respond(now, (connection, peer, local), request, catalog, &mut actions)
+        };
+        if let Some(cseq) = cseq {
+            response.headers.0.insert(0, ("CSeq".into(), cseq.to_owned()));
         }
         response.headers.add("Server", self.config.software.clone());
         (response, actions)
@@ -219,6 +228,7 @@ impl Server {
             r
         };
         match (&request.method, session) {
+            (Method::Describe, _) if !takes_sdp(request.headers.get("Accept")) => Response::new(406),
             (Method::Describe, _) => {
                 let mut r = Response::new(200);
                 r.headers.add("Content-Base", format!("rtsp://{local}/{path}/"));
@@ -228,7 +238,7 @@ impl Server {
             }
             (Method::Setup, _) => {
                 let index = track.map_or(0, |t| t.saturating_sub(1));
-                let Some(&(ssrc, ..)) = mount.tracks.get(index) else { return Response::new(404) };
+                let Some(&ssrc) = mount.tracks.get(index) else { return Response::new(404) };
                 match self.set_up(now, (connection, peer, place), session, index, request, &mount) {
                     Ok((id, transport)) => {
                         let mut r = with_session(self, id);
@@ -240,18 +250,12 @@ impl Server {
             }
             (Method::Play, Some(id)) => {
                 let mut r = with_session(self, id);
-                let base = format!("rtsp://{local}/{path}");
-                if let Some(s) = self.sessions.get_mut(&id) {
-                    s.playing = true;
-                    let info = |n: &usize| {
-                        let (_, sequence, timestamp) = mount.tracks.get(*n)?;
-                        Some(format!("url={base}/track{};seq={sequence};rtptime={timestamp}", n + 1))
-                    };
-                    let infos: Vec<String> = s.lanes.keys().filter_map(info).collect();
-                    r.headers.add("Range", "npt=now-");
-                    r.headers.add("RTP-Info", infos.join(","));
+                r.headers.add("Range", "npt=now-");
+                // One that plays already is told so, and goes on.
+                let starts = self.sessions.get_mut(&id).is_some_and(|s| !std::mem::replace(&mut s.playing, true));
+                if starts {
+                    actions.push(Action::Start(id));
                 }
-                actions.push(Action::Start(id));
                 r
             }
             (Method::Pause, Some(id)) => {
@@ -387,6 +391,23 @@ impl Server {
     }
 }
 
+/// The header that ties tracks to their first packets: place, sequence number and timestamp of each.
+#[must_use]
+pub fn rtp_info(base: &str, first: &[(usize, u16, u32)]) -> String {
+    let one = |(n, sequence, timestamp): &(usize, u16, u32)| format!("url={base}/track{};seq={sequence};rtptime={timestamp}", n + 1);
+    first.iter().map(one).collect::<Vec<_>>().join(",")
+}
+
+fn is_number(text: &str) -> bool {
+    (1..=10).contains(&text.len()) && text.bytes().all(|b| b.is_ascii_digit())
+}
+
+/// Whether an `Accept` header takes a session description; no header takes everything.
+fn takes_sdp(accept: Option<&str>) -> bool {
+    let kind = |part: &str| part.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    accept.is_none_or(|a| a.split(',').map(kind).any(|k| ["application/sdp", "application/*", "*/*"].contains(&k.as_str())))
+}
+
 /// Path without slashes at its ends, and the number of the track if one is named.
 fn split_path(uri: &str) -> (String, Option<usize>) {
     let rest = uri.split_once("://").map_or(uri, |(_, r)| r);
@@ -412,7 +433,7 @@ mod tests {
             (path == "boathouse-1").then_some(0)
         }
         fn mount(&self, _: usize) -> Mount {
-            Mount { description: Some("v=0\r\n".into()), tracks: vec![(7, 1, 2), (8, 3, 4)], credentials: self.0.clone(), group: None }
+            Mount { description: Some("v=0\r\n".into()), tracks: vec![7, 8], credentials: self.0.clone(), group: None }
         }
     }
 
@@ -447,11 +468,35 @@ mod tests {
         let name = set.headers.get("Session").and_then(|s| s.split(';').next()).expect("a session").to_owned();
         let in_it = [("Session", name.as_str())];
         let (played, actions) = ask(&mut s, &c, 2, Method::Play, "boathouse-1/", &in_it);
-        assert_eq!(played.headers.get("RTP-Info"), Some("url=rtsp://127.20.0.1:8554/boathouse-1/track2;seq=3;rtptime=4"));
-        assert_eq!(actions, [Action::Start(SessionId(1))]);
+        assert_eq!(
+            rtp_info("rtsp://127.20.0.1/a", &[(0, 9, 8), (1, 3, 4)]),
+            "url=rtsp://127.20.0.1/a/track1;seq=9;rtptime=8,url=rtsp://127.20.0.1/a/track2;seq=3;rtptime=4"
+        );
+        assert_eq!((played.status, actions), (200, vec![Action::Start(SessionId(1))]));
+        let (again, actions) = ask(&mut s, &c, 2, Method::Play, "boathouse-1/", &in_it);
+        assert_eq!((again.status, actions), (200, vec![]), "it plays already");
         assert_eq!(ask(&mut s, &c, 1, Method::Setup, "boathouse-1/track1", &[udp[0], in_it[0]]).0.status, 455);
         assert_eq!(ask(&mut s, &c, 1, Method::Teardown, "boathouse-1", &in_it).1, [Action::End(SessionId(1))]);
         assert_eq!(ask(&mut s, &c, 1, Method::Play, "boathouse-1", &in_it).0.status, 454);
+    }
+
+    #[test]
+    fn requests_against_the_standard_are_refused() {
+        let (mut s, c) = (server(), One(None));
+        let mut send = |change: &dyn Fn(&mut Request)| {
+            let mut request = Request::new(Method::Describe, "rtsp://127.20.0.1:8554/boathouse-1");
+            request.headers.add("CSeq", "4");
+            change(&mut request);
+            let (peer, local) = (([127, 20, 0, 31], 40_000).into(), ([127, 20, 0, 1], 8554).into());
+            let r = s.answer(Instant::now(), (1, peer, local), &request, &c).0;
+            (r.status, r.headers.get("CSeq").map(str::to_owned))
+        };
+        assert_eq!(send(&|_| {}), (200, Some("4".into())));
+        assert_eq!(send(&|r| r.headers.0.clear()), (400, None));
+        assert_eq!(send(&|r| r.headers.0[0].1 = "abc".into()), (400, None));
+        assert_eq!(send(&|r| r.version = "9.9".into()), (505, Some("4".into())));
+        assert_eq!(send(&|r| r.headers.add("Accept", "text/html")).0, 406);
+        assert_eq!(send(&|r| r.headers.add("Accept", "text/html, Application/SDP;q=0.5")).0, 200);
     }
 
     #[test]

@@ -79,6 +79,8 @@ pub struct StreamInfo {
 pub struct VideoInfo {
     /// From the parameter set.
     pub format: Option<VideoFormat>,
+    /// Parameter sets have come with a keyframe.
+    pub has_sets: bool,
     /// Frames so far.
     pub frames: u64,
     /// Keyframes so far.
@@ -470,6 +472,9 @@ impl TsReader {
             self.last_keyframe = time.map(|t| (t, self.video.frames));
         }
         let head = &pes.data[..pes.data.len().min(HEAD)];
+        if keyframe {
+            self.video.has_sets |= has_sets(kind, head);
+        }
         if keyframe && let Some(format) = format_in(kind, head) {
             self.video.format = Some(format);
         }
@@ -482,6 +487,14 @@ impl TsReader {
             self.delays.push_back(came - stamp.unix_us as i64);
         }
     }
+}
+
+/// Whether a sequence parameter set is among the first NAL units.
+fn has_sets(kind: StreamKind, head: &[u8]) -> bool {
+    h26x::nal_units(head).any(|nal| match kind {
+        StreamKind::H265 => HevcNal::of(nal[0]) == HevcNal::Sps,
+        _ => NalKind::of(nal[0]) == NalKind::Sps,
+    })
 }
 
 /// The picture's format, from the parameter set at the head of an access unit.

@@ -189,6 +189,18 @@ pub(super) struct State {
     pub dead: bool,
 }
 
+/// What a camera of the regatta has been taught.
+fn first_presets() -> BTreeMap<u8, (String, Place)> {
+    let place = |pan, tilt, zoom| Place { pan, tilt, zoom };
+    let taught = [
+        (1, "Whole course", place(0.0, 0.0, 0.0)),
+        (2, "Finish line", place(0.4, -0.1, 0.5)),
+        (3, "Winners' dock", place(0.8, -0.2, 0.3)),
+        (4, "Scoreboard", place(-0.6, 0.2, 0.6)),
+    ];
+    taught.into_iter().map(|(n, name, at)| (n, (name.to_owned(), at))).collect()
+}
+
 impl State {
     /// What was set holds now.
     pub fn restart(&mut self) {
@@ -221,7 +233,7 @@ impl Shared {
             network: Net { address: settings.address, prefix: 24, dhcp: false, gateway: None },
             next_network: None,
             credentials: settings.credentials.clone(),
-            presets: BTreeMap::new(),
+            presets: first_presets(),
             tally: false,
             dead: false,
         };

@@ -79,6 +79,7 @@ async fn await_picture(shared: &Shared, request: &Request) {
     }
     let path = request.uri.split_once("://").and_then(|(_, r)| r.split_once('/')).map_or("", |(_, p)| p.trim_matches('/'));
     if let Some(mount) = shared.find(path).and_then(|p| shared.mounts.get(p)) {
+        mount.status.set_asked_for();
         let mut described = mount.described.subscribe();
         let _ = tokio::time::timeout(FIRST_PICTURE, described.wait_for(|d| *d)).await;
     }

@@ -2,7 +2,7 @@
 
 use super::{
     super::{Outlet, media_in::rand, status::LinkStatus, udp::UdpPort},
-    serve::Shared,
+    serve::{Hooks, Shared},
     viewers::{Fate, Lanes},
 };
 use crate::{
@@ -15,11 +15,12 @@ use choir_proto::{
     audio::AacConfig,
     media::Codec,
     rtp::{NtpTime, PackedUnit, Packetizer, ParameterSets, write_bye, write_sender_report},
-    rtsp::{Credentials, Delivery, Lane, Mount, SessionId, describe},
+    rtsp::{Credentials, Delivery, Lane, Mount, Request, Response, Session, SessionId, describe, rtp_info},
     srt::Transmit,
     ts::{AccessUnit, Depth, PTS_WRAP, StreamKind, TsReader, wrapped_distance},
 };
 use std::{
+    borrow::Cow,
     collections::{BTreeMap, VecDeque},
     net::{IpAddr, SocketAddr},
     sync::{Arc, Mutex},
@@ -71,7 +72,51 @@ struct Viewer {
     waits: bool,
     told: bool,
     next_report: Instant,
+    /// What it has got of each track.
+    sent: BTreeMap<usize, Sent>,
+    /// The answer to its PLAY, which waits for the first packet, since when.
+    play: Option<(Play, Instant)>,
+    paused: bool,
 }
+
+/// An answer to a PLAY that waits to be told which packets are the first.
+pub(super) struct Play {
+    pub response: Response,
+    pub request: Request,
+    /// What tracks are named by.
+    pub base: String,
+    pub asked_on: Arc<Lanes>,
+}
+
+impl Play {
+    fn send(mut self, hooks: &Hooks) {
+        hooks.answer(&self.request, &mut self.response);
+        self.asked_on.message(self.response.to_bytes());
+    }
+}
+
+/// What a viewer has got of a track.
+#[derive(Debug, Clone, Copy, Default)]
+struct Sent {
+    /// Sequence number that comes next.
+    next: Option<u16>,
+    /// Added to the feed's sequence numbers, so that its own run on after a pause (RFC 2326, appendix B).
+    shift: u16,
+    packets: u32,
+    bytes: u32,
+}
+
+impl Sent {
+    fn add(&mut self, packed: &PackedUnit, shift: u16) {
+        let count = packed.packets().len();
+        self.next = packed.first().map(|(n, _)| n.wrapping_add(count as u16).wrapping_add(shift));
+        self.packets = self.packets.wrapping_add(count as u32);
+        self.bytes = self.bytes.wrapping_add(packed.payload() as u32);
+    }
+}
+
+/// How long an answer to PLAY waits for a keyframe; then it goes without saying which packet is the first.
+const PLAY_WAITS: Duration = Duration::from_secs(4);
 
 /// One served feed.
 pub(super) struct MountPoint {
@@ -102,22 +147,43 @@ impl MountPoint {
     /// What a viewer is told of it.
     pub fn offer(&self) -> Mount {
         let m = lock(&self.media);
-        let now = m.anchor.map_or(0, |(pts, at)| pts + (steady_us() - at).max(0) as u64 * 9 / 100);
         let group = self.group.as_ref().map(|g| (g.ip, g.port, g.ttl));
         let tracks: Vec<_> = m.tracks.iter().map(|t| (&t.codec, t.payload_type, t.codec.is_video().then_some(&m.sets))).collect();
         Mount {
             description: m.ready.then(|| describe(&self.path, [0, 0, 0, 0].into(), &tracks, group)),
-            tracks: m.tracks.iter().map(|t| (t.packer.ssrc(), t.packer.next_sequence(), t.packer.timestamp(now))).collect(),
+            tracks: m.tracks.iter().map(|t| t.packer.ssrc()).collect(),
             credentials: self.credentials.clone(),
             group,
         }
     }
 
-    pub fn start(&self, id: SessionId, lanes: BTreeMap<usize, Lane>, connection: Arc<Lanes>, peer: SocketAddr) {
+    /// Sends to a viewer from the next keyframe on, and then answers its PLAY.
+    pub fn start(&self, id: SessionId, session: Session, connection: Arc<Lanes>, play: Play) {
         let now = Instant::now();
-        let viewer = Viewer { lanes, connection, peer, waits: true, told: false, next_report: now };
-        lock(&self.viewers).insert(id, viewer);
+        let mut viewers = lock(&self.viewers);
+        let sent = viewers.remove(&id).map(|v| v.sent).unwrap_or_default();
+        let Session { lanes, peer, .. } = session;
+        let play = Some((play, now));
+        let viewer = Viewer { lanes, connection, peer, waits: true, told: false, next_report: now, sent, play, paused: false };
+        viewers.insert(id, viewer);
+        drop(viewers);
         self.tell_viewers();
+    }
+
+    /// Sends nothing more to a viewer for now.
+    pub fn pause(&self, id: SessionId) {
+        if let Some(v) = lock(&self.viewers).get_mut(&id) {
+            v.paused = true;
+        }
+    }
+
+    /// Answers that have waited for a keyframe for too long.
+    pub fn answer_overdue(&self, hooks: &Hooks, now: Instant) {
+        for v in lock(&self.viewers).values_mut() {
+            if let Some((play, _)) = v.play.take_if(|(_, since)| now.saturating_duration_since(*since) >= PLAY_WAITS) {
+                play.send(hooks);
+            }
+        }
     }
 
     pub fn stop(&self, id: SessionId) {
@@ -205,7 +271,12 @@ impl MountPoint {
         let mut to_group = false;
         let count = packed.packets().len() as u64;
         for (id, v) in lock(&self.viewers).iter_mut() {
-            let Some(lane) = v.lanes.get(&track).copied() else { continue };
+            let Some(lane) = v.lanes.get(&track).copied().filter(|_| !v.paused) else { continue };
+            if matches!(lane, Lane::Tcp { .. }) && v.connection.is_dead(now) {
+                self.status.note(true, format!("viewer {} has taken nothing for 10 s: let go", v.peer));
+                gone.push(*id);
+                continue;
+            }
             let watches_video = has_video && v.lanes.keys().any(|n| m.tracks.get(*n).is_some_and(|t| t.codec.is_video()));
             if v.waits {
                 let starts = if watches_video { is_video && packed.keyframe } else { true };
@@ -213,14 +284,17 @@ impl MountPoint {
                     continue;
                 }
                 (v.waits, v.next_report) = (false, now);
+                self.begin(shared, m, v, (track, packed));
             }
             if now >= v.next_report && shared.hooks.reports {
                 v.next_report = now + REPORT_EVERY;
                 self.report(shared, m, v, now);
             }
+            let shift = v.sent.get(&track).map_or(0, |s| s.shift);
+            let own = if shift == 0 { Cow::Borrowed(packed) } else { Cow::Owned(packed.shifted(shift)) };
             let fate = match lane {
-                Lane::Tcp { rtp, .. } => v.connection.push(rtp, packed, now),
-                Lane::Udp { rtp, .. } => send(shared.rtp(), rtp, packed),
+                Lane::Tcp { rtp, .. } => v.connection.push(rtp, &own, now),
+                Lane::Udp { rtp, .. } => send(shared.rtp(), rtp, &own),
                 Lane::Multicast => {
                     to_group = true;
                     continue;
@@ -228,6 +302,7 @@ impl MountPoint {
             };
             match fate {
                 Fate::Queued => {
+                    v.sent.entry(track).or_default().add(packed, shift);
                     v.told = false;
                     bytes += packed.size() as u64;
                     packets += count;
@@ -256,13 +331,33 @@ impl MountPoint {
         gone
     }
 
+    /// The first packets for a viewer are known: its numbers run on from before a pause, and its PLAY is answered.
+    fn begin(&self, shared: &Shared, m: &Media, v: &mut Viewer, (track, packed): (usize, &PackedUnit)) {
+        let now = m.anchor.map_or(0, |(pts, at)| pts + (steady_us() - at).max(0) as u64 * 9 / 100);
+        let mut first = Vec::new();
+        for n in v.lanes.keys() {
+            let Some(packer) = m.tracks.get(*n).map(|t| &t.packer) else { continue };
+            let next = || (packer.next_sequence(), packer.next_timestamp().unwrap_or_else(|| packer.timestamp(now)));
+            let (sequence, timestamp) = if *n == track { packed.first().unwrap_or_else(next) } else { next() };
+            let sent = v.sent.entry(*n).or_default();
+            let in_group = v.lanes.get(n) == Some(&Lane::Multicast);
+            sent.shift = sent.next.filter(|_| !in_group).map_or(0, |next| next.wrapping_sub(sequence));
+            first.push((*n, sequence.wrapping_add(sent.shift), timestamp));
+        }
+        if let Some((mut play, _)) = v.play.take() {
+            play.response.headers.add("RTP-Info", rtp_info(&play.base, &first));
+            play.send(&shared.hooks);
+        }
+    }
+
     /// Ties the tracks to the time of day, for one viewer.
     fn report(&self, shared: &Shared, m: &Media, v: &Viewer, now: Instant) {
         let Some((pts, at)) = m.anchor else { return };
         let pts = pts + (steady_us() - at).max(0) as u64 * 9 / 100;
         for (n, lane) in &v.lanes {
             let Some(t) = m.tracks.get(*n) else { continue };
-            let (packets, bytes) = t.packer.sent();
+            let own = v.sent.get(n).copied().unwrap_or_default();
+            let (packets, bytes) = if *lane == Lane::Multicast { t.packer.sent() } else { (own.packets, own.bytes) };
             let ntp = NtpTime::from_unix_us(unix_us().unsigned_abs());
             let report = write_sender_report(t.packer.ssrc(), &self.name, ntp, t.packer.timestamp(pts), packets, bytes);
             self.control(shared, *n, lane, v, report, now);

@@ -47,8 +47,10 @@ const RETRY_REFUSED: Duration = Duration::from_secs(3);
 const REFUSALS_MAX: u32 = 2;
 const REDIRECTS_MAX: u32 = 5;
 const CONNECT: Duration = Duration::from_secs(5);
-/// How long UDP may bring nothing before the connection itself is tried.
-const UDP_PATIENCE: Duration = Duration::from_secs(3);
+/// How long UDP may bring nothing before the connection itself is tried; some cameras first send at a keyframe.
+const UDP_PATIENCE: Duration = Duration::from_secs(6);
+/// How long media may be awaited where the way is known to work: sender reports come, or it is the connection itself.
+const FIRST_MEDIA: Duration = Duration::from_secs(15);
 /// Silence after which a session counts as broken.
 const SILENCE: Duration = Duration::from_secs(6);
 /// Goodbye's time.
@@ -387,7 +389,8 @@ impl Pull<'_> {
     /// How long nothing may come at first.
     fn patience(&self) -> Duration {
         let falls_back = self.plan.transport == RtspTransport::Auto && self.memory.lower == Lower::Udp;
-        if falls_back { UDP_PATIENCE } else { SILENCE }
+        let reported = self.media.as_ref().is_some_and(|m| m.reported);
+        if falls_back && !reported { UDP_PATIENCE } else { FIRST_MEDIA }
     }
 
     fn judge(&mut self, now: Instant) -> Option<Outcome> {

@@ -3,7 +3,7 @@
 use super::{
     super::{Outlet, Stop, listen, status::LinkStatus, udp::UdpPort, udp_ts::GROUP_TTL},
     SOFTWARE, connection,
-    mount::{Group, MountPoint},
+    mount::{Group, MountPoint, Play},
     pull::pair,
     viewers::Lanes,
 };
@@ -29,7 +29,7 @@ const CONNECTIONS_MAX: usize = 512;
 /// Rest after a connection that could not be taken.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(50);
 /// How often silent viewers are looked for.
-const LOOK_EVERY: Duration = Duration::from_secs(5);
+const LOOK_EVERY: Duration = Duration::from_secs(1);
 
 /// One feed to serve.
 pub struct ServePlan {
@@ -84,6 +84,12 @@ impl Default for Hooks {
 }
 
 impl Hooks {
+    pub(super) fn answer(&self, request: &Request, response: &mut Response) {
+        if let Some(touch) = &self.response {
+            touch(request, response);
+        }
+    }
+
     pub(super) fn touch<'a>(&self, unit: &'a PackedUnit) -> Cow<'a, PackedUnit> {
         let Some(touch) = &self.packet else { return Cow::Borrowed(unit) };
         let packets = unit.packets().filter_map(|p| {
@@ -135,25 +141,38 @@ impl Shared {
     /// Answers a request, and does what follows from it.
     pub fn answer(&self, who: (u64, SocketAddr, SocketAddr), lanes: &Arc<Lanes>, request: &Request) {
         let (mut response, actions) = lock(&self.server).answer(Instant::now(), who, request, self);
-        if let Some(touch) = &self.hooks.response {
-            touch(request, &mut response);
+        // The answer goes before the first packet; that to a PLAY waits for the keyframe that it starts with.
+        let starts = actions.iter().find_map(|a| if let Action::Start(id) = a { Some(*id) } else { None });
+        let session = starts.and_then(|id| Some((id, lock(&self.server).session(id)?.clone())));
+        match session {
+            Some((id, s)) => {
+                let mount = &self.mounts[s.mount];
+                lock(&self.watching).insert(id, s.mount);
+                // Its packets go over the connection that set it up, the answer over the one that asked.
+                let packets = lock(&self.connections).get(&s.connection).unwrap_or(lanes).clone();
+                let play =
+                    Play { response, request: request.clone(), base: format!("rtsp://{}/{}", who.2, mount.path), asked_on: lanes.clone() };
+                mount.start(id, s, packets, play);
+            }
+            None => {
+                self.hooks.answer(request, &mut response);
+                lanes.message(response.to_bytes());
+            }
         }
-        // The answer goes before the first packet.
-        lanes.message(response.to_bytes());
         self.act(actions);
     }
 
     pub fn act(&self, actions: Vec<Action>) {
         for action in actions {
             match action {
-                Action::Start(id) => {
-                    let session = lock(&self.server).session(id).cloned();
-                    let Some(s) = session else { continue };
-                    let Some(lanes) = lock(&self.connections).get(&s.connection).cloned() else { continue };
-                    lock(&self.watching).insert(id, s.mount);
-                    self.mounts[s.mount].start(id, s.lanes, lanes, s.peer);
+                // Begun with its answer.
+                Action::Start(_) => {}
+                Action::Pause(id) => {
+                    if let Some(mount) = lock(&self.watching).get(&id) {
+                        self.mounts[*mount].pause(id);
+                    }
                 }
-                Action::Pause(id) | Action::End(id) => {
+                Action::End(id) => {
                     if let Some(mount) = lock(&self.watching).remove(&id) {
                         self.mounts[mount].stop(id);
                     }
@@ -305,5 +324,6 @@ async fn look_after(shared: Arc<Shared>, mut stop: Stop) {
         let actions = server.handle_timeout(now);
         drop(server);
         shared.act(actions);
+        shared.mounts.iter().for_each(|m| m.answer_overdue(&shared.hooks, now));
     }
 }

@@ -46,6 +46,12 @@ pub(super) enum Fate {
     Dead,
 }
 
+impl State {
+    fn is_dead(&self, now: Instant) -> bool {
+        self.stuck.is_some_and(|t| now.saturating_duration_since(t) > PATIENCE)
+    }
+}
+
 impl Lanes {
     pub fn new() -> Arc<Self> {
         Arc::default()
@@ -56,7 +62,7 @@ impl Lanes {
         let mut s = lock(&self.state);
         let packets = unit.packets();
         let size = unit.size() + 4 * packets.len();
-        if s.stuck.is_some_and(|t| now.saturating_duration_since(t) > PATIENCE) {
+        if s.is_dead(now) {
             return Fate::Dead;
         }
         if s.bytes + size > WAITING_MAX {
@@ -95,6 +101,11 @@ impl Lanes {
         lock(&self.state).used
     }
 
+    /// True when what waits has not been taken for too long.
+    pub fn is_dead(&self, now: Instant) -> bool {
+        lock(&self.state).is_dead(now)
+    }
+
     /// True when there is room for a fresh start.
     pub fn roomy(&self) -> bool {
         lock(&self.state).bytes < WAITING_MAX / 4
@@ -128,6 +139,7 @@ mod tests {
         assert_eq!(queued, WAITING_MAX / 600_040);
         assert!(!lanes.roomy());
         assert_eq!(lanes.push(0, &unit, now + PATIENCE), Fate::Full);
+        assert!(!lanes.is_dead(now + PATIENCE) && lanes.is_dead(now + PATIENCE * 2), "also while it waits for a keyframe");
         assert_eq!(lanes.push(0, &unit, now + PATIENCE * 2), Fate::Dead);
         let mut out = Vec::new();
         lanes.take(1000, &mut out);
