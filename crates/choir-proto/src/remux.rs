@@ -5,7 +5,7 @@ use crate::{
     audio::{PCM_SAMPLE, ST302_RATE, Upsampler, decode_g711, fit_channels, st302_channels, st302_frame},
     media::{Codec, MediaUnit},
     stamps::{Checked, StampGuard},
-    ts::{LongPts, MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
+    ts::{LongPts, MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig, sound_ticks},
 };
 use std::time::{Duration, Instant};
 
@@ -19,6 +19,9 @@ const SLEW: i64 = 5000;
 const LATE_MAX: u32 = 8;
 /// How far units may run ahead of the clock (500 ms, 27 MHz), beyond the lead.
 const AHEAD_MAX: i64 = 13_500_000;
+/// Sound may overlap by this much for rounding (5 ms, 90 kHz); further back than the other (2 s) it has a clock of its own.
+const SOUND_ROUNDING: i64 = 450;
+const SOUND_BACK_MAX: i64 = 180_000;
 /// Pictures that may be shown in another order than they come.
 const REORDER_MAX: usize = 16;
 /// Pictures after which an order that has not been seen since is forgotten.
@@ -165,6 +168,8 @@ pub struct Remux {
     mended: u64,
     moved: u64,
     last_pts: LongPts,
+    /// When the sound that has gone out ends, 90 kHz.
+    sound_end: Option<i64>,
     next: Option<Instant>,
 }
 
@@ -205,6 +210,7 @@ impl Remux {
             mended: 0,
             moved: 0,
             last_pts: LongPts::default(),
+            sound_end: None,
             next: None,
         }
     }
@@ -283,6 +289,18 @@ impl Remux {
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Instant> {
         self.next
+    }
+
+    /// Whether sound at `pts` follows on what was: where the clocks of picture and sound are brought together it may step back
+    /// under what has gone out, and what lies there already is left out.
+    fn sounds_on(&mut self, pts: i64, unit: &MediaUnit) -> bool {
+        let overlaps = self.sound_end.is_some_and(|end| (end - SOUND_BACK_MAX..end - SOUND_ROUNDING).contains(&pts));
+        if !overlaps {
+            let aac = matches!(self.audio, Some((_, Sound::Adts)));
+            let ticks = if aac { sound_ticks(StreamKind::AacAdts, &unit.joined()) } else { None };
+            self.sound_end = Some(pts + ticks.map_or(1 + SOUND_ROUNDING, |t| t as i64));
+        }
+        !overlaps
     }
 
     /// The time of a unit, corrected if it cannot be; `None` for sound whose time cannot be.

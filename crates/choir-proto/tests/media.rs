@@ -559,3 +559,27 @@ fn a_clock_that_moves_for_good_is_followed_within_a_second() {
         assert!(found.is_empty() && remux.clock_moves() == 1, "{moved}: {found:?}");
     }
 }
+
+#[test]
+fn sound_that_is_brought_into_step_never_overlaps() {
+    let config = AacConfig { object_type: 2, sample_rate: 48_000, channels: 2, frame_samples: 1024 };
+    let sound = config.adts_header(100).expect("fits").into_iter().chain([7; 100]).collect::<Vec<u8>>();
+    let tracks = [RemuxTrack { track: 0, codec: Codec::H264 }, RemuxTrack { track: 1, codec: Codec::Aac(config) }];
+    let mut units = Vec::new();
+    for n in 0..100 {
+        let (data, keyframe) = gop(false, n);
+        units.push((Duration::from_millis(40 * n), unit(0, 900_000 + n * 3600, keyframe, data)));
+    }
+    for n in 0..180 {
+        // After a second a report puts it 37 ms back, later another one forward again.
+        let back = if (50..100).contains(&n) { 37 * 90 } else { 0 };
+        units.push((Duration::from_micros(n * 21_333 + 500), unit(1, 900_000 + n * 1920 - back, true, sound.clone())));
+    }
+    units.sort_by_key(|(at, _)| *at);
+    let out: Vec<u8> = play(Remux::new(&tracks, Duration::from_millis(80)), units).into_iter().flat_map(|(_, b)| b).collect();
+    let mut checker = TsChecker::new(Origin::Start);
+    checker.push(&out.into());
+    checker.finish(false);
+    let found: Vec<_> = checker.findings().into_iter().filter(|f| !f.minor && f.fault != TsFault::SoundGap).collect();
+    assert!(found.is_empty(), "{found:?}");
+}

@@ -19,7 +19,7 @@ pub use packet::{Adaptation, TS_PACKET, TsPacket};
 pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
 pub use reader::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsReader, VideoInfo};
-use sound::sound_ticks;
+pub(crate) use sound::sound_ticks;
 pub use splice::{Cut, SourceKey, Splicer};
 pub use writer::{MuxRate, TsWriter, Unit, WriterConfig};
 

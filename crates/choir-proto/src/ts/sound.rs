@@ -4,7 +4,7 @@ use super::StreamKind;
 use crate::{adts, audio::ST302_RATE};
 
 /// How long the sound in this PES payload lasts, 90 kHz ticks; `None` when its bytes do not tell.
-pub(super) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
+pub(crate) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
     match kind {
         StreamKind::AacAdts => adts::frames(data).map(|(h, _)| frame_ticks(&h)).reduce(|a, b| a + b).map(f64::round).map(|t| t as u64),
         StreamKind::St302 => {

@@ -214,7 +214,8 @@ async fn play(settings: CameraSettings, mut frames: Frames, outlet: Arc<Outlet>,
         pictures += data.len() as u64;
         let mut out = std::mem::take(&mut pacer.carry);
         writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &[&data] }, &mut out);
-        while sounds && audio_at <= pts {
+        // Sound for the whole time of the picture.
+        while sounds && audio_at < pts + 90_000 / u64::from(settings.rate) {
             let data = tone[(audio_at / AAC_TICKS) as usize % tone.len()];
             writer.write(&Unit { video: false, pts: first_pts + audio_at, dts: None, keyframe: true, data: &[data] }, &mut out);
             audio_at += AAC_TICKS;

@@ -9,7 +9,7 @@ use std::{
     process::{Command, Stdio},
 };
 
-fn tcp_port() -> u16 {
+pub fn tcp_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
 }
 

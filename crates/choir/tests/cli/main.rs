@@ -9,8 +9,10 @@ mod live;
 mod names;
 mod namespaces;
 mod place;
+mod readme;
 mod sheets;
 mod shows;
+mod takes;
 mod wire;
 
 use place::Place;

@@ -1,0 +1,97 @@
+//! Every command of the README, as printed there, while the demo runs.
+
+use super::place::{CHOIR, Place, Running};
+use std::{
+    fs,
+    path::Path,
+    process::{Command, Stdio},
+};
+
+const README: &str = include_str!("../../../../README.md");
+const SHEET: &str = include_str!("../../../../demo/regatta.toml");
+const SECRETS: &str = include_str!("../../../../demo/secrets.env");
+
+/// Runs until it is interrupted, or would: what it says first, by which it is known to work.
+const GOES_ON: &[(&str, &str)] = &[
+    ("choir path --answer", "7099"),
+    ("choir link 'srt://:7001?latency=200'", "line in: waiting"),
+    ("choir link 'rtsp://", "line in: steady"),
+    ("choir link 'srt://:7001' rtsp", "viewers paste"),
+    ("choir link 'srt://:7001' 'stave", "line in: waiting"),
+    ("choir stave directory", "directory"),
+    ("choir sim path", "7001"),
+];
+/// Needs a terminal; tested with one elsewhere (`live.rs`, `devices.rs`).
+const ON_A_TERMINAL: &[&str] = &["choir device password", "choir watch"];
+/// Done by the demo itself.
+const THE_DEMO: &[&str] = &["choir run regatta.toml"];
+/// Exit codes other than 0 that are right on the demo.
+const OTHER_CODES: &[(&str, &[i32])] = &[
+    ("choir device diff", &[0, 5]),
+    // The field unit has to be set by hand.
+    ("choir device apply", &[0, 5]),
+    // Nobody calls within a second.
+    ("choir link 'srt://:7001' 'srt", &[1]),
+    // Sources on a machine that runs a whole show beside them may be late.
+    ("choir inspect", &[0, 5]),
+];
+/// Brings up the demo's devices itself, so the demo has to have ended.
+const AFTER_THE_DEMO: &[&str] = &["choir linecheck --demo"];
+
+/// Commands as printed, without their remarks.
+fn commands() -> Vec<String> {
+    let lines = README.lines().filter_map(|l| l.strip_prefix("    ")).filter(|l| l.contains("choir ") && !l.starts_with("mkdir"));
+    lines.map(|l| l.split(" # ").next().unwrap_or_default().trim().to_owned()).collect()
+}
+
+/// The command as a shell runs it, with the place's own folders; not a child of the shell, so that it can be interrupted.
+fn shell(place: &Place, line: &str) -> Command {
+    let path = format!("{}:{}", Path::new(CHOIR).parent().expect("a folder").display(), std::env::var("PATH").unwrap_or_default());
+    let mut sh = Command::new("sh");
+    sh.arg("-c").arg(format!(". ./secrets.env; {}", line.replacen("choir ", "exec choir ", 1))).current_dir(place.dir.path());
+    sh.envs(place.command(&[]).get_envs().filter_map(|(k, v)| Some((k, v?)))).env("PATH", path).stdin(Stdio::null());
+    sh
+}
+
+#[test]
+fn every_command_of_the_readme_works_on_the_demo_as_printed() {
+    let place = Place::alone();
+    fs::write(place.path("regatta.toml"), SHEET).expect("written");
+    fs::write(place.path("secrets.env"), SECRETS).expect("written");
+    let mut demo = place.start(&["demo"]);
+    for line in ["finish-tower", "start-pontoon", "umpire-launch", "towpath-bicycle"] {
+        demo.says(&format!("line {line}: steady"));
+    }
+    let all = commands();
+    assert!(all.len() > 30, "{all:?}");
+    let mut answering = None;
+    for line in &all {
+        let is = |c: &str| line.contains(c);
+        if ON_A_TERMINAL.iter().chain(THE_DEMO).chain(AFTER_THE_DEMO).any(|c| is(c)) {
+            continue;
+        }
+        if let Some((_, says)) = GOES_ON.iter().find(|(c, _)| is(c)) {
+            let mut running = Running::of(shell(&place, line));
+            running.says(says);
+            if is("--answer") {
+                answering = Some(running);
+            } else {
+                running.interrupt();
+                running.end();
+            }
+            continue;
+        }
+        works(&place, line);
+    }
+    drop(answering);
+    // "choir stop" ended it.
+    assert_eq!(demo.end().0, 0);
+    all.iter().filter(|l| AFTER_THE_DEMO.iter().any(|c| l.contains(c))).for_each(|line| works(&place, line));
+}
+
+fn works(place: &Place, line: &str) {
+    let out = shell(place, line).output().expect("runs");
+    let codes = OTHER_CODES.iter().find(|(c, _)| line.contains(c)).map_or(&[0][..], |(_, codes)| codes);
+    let (code, text) = (out.status.code().unwrap_or(-1), String::from_utf8_lossy(&out.stderr).into_owned());
+    assert!(codes.contains(&code), "{line}\nexit code {code}\n{}\n{text}", String::from_utf8_lossy(&out.stdout));
+}
