@@ -73,6 +73,12 @@ pub fn line_card(sheet: &Sheet, line: &Line, reveal: Option<Reveal<'_>>) -> Opti
     }
     let far = far_of_line(sheet, line)?;
     let mut card = start(subject, line.title.clone(), &far, true, reveal);
+    if let (Link::Rtsp(there), Link::Rtsp(RtspLink { host: Some(host), .. })) = (&far, &line.from)
+        && there.host.is_none()
+    {
+        // Its own address, which the sheet pulls from.
+        card.url = Some(far_url(&Link::Rtsp(RtspLink { host: Some(host.clone()), ..there.clone() }), reveal));
+    }
     let wanted = sheet.wanted(line);
     let source = sheet.source_of(&line.name).map(|(_, _, wish)| wish);
     media(&mut card, &wanted, source);

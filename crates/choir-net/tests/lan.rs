@@ -241,11 +241,27 @@ async fn several_viewers_share_one_connection_and_only_the_named_user_gets_in() 
         sessions.push((header("Session: ").split(';').next().unwrap_or_default().to_owned(), header("Transport: ")));
     }
     assert!(sessions[0].1.contains("interleaved=2-3") && sessions[1].1.contains("interleaved=0-1"), "{sessions:?}");
+    // A viewer's PLAY is answered with the keyframe that it starts with.
+    let feeding = tokio::spawn({
+        let outlet = outlet.clone();
+        async move {
+            let mut writer = TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() });
+            let mut tick = tokio::time::interval(Duration::from_millis(40));
+            for n in 2u64.. {
+                tick.tick().await;
+                let data = [SPS_PPS, &[0, 0, 0, 1, 0x65, 0x88], &[0xA5; 500]].concat();
+                let mut out = Vec::new();
+                writer.write(&Unit { video: true, pts: 90_000 + n * 3600, dts: None, keyframe: true, data: &[&data] }, &mut out);
+                outlet.push(out.into());
+            }
+        }
+    });
     for (session, _) in &sessions {
         let play = format!("PLAY rtsp://{addr}/boathouse-1 RTSP/1.0\r\nCSeq: 5\r\nSession: {session}\r\n\r\n");
         assert!(ask(&mut stream, play.as_bytes(), "RTP-Info").await.contains("200 OK"));
     }
     until(&status, "watched by two", |l| l.how.as_deref() == Some("2 viewers by TCP")).await;
+    feeding.abort();
     outlet.end();
     drop(stream);
     until(&status, "left by both", |l| l.how.as_deref() == Some("no viewer")).await;

@@ -245,6 +245,9 @@ impl Remux {
             self.learn_order(unit);
         }
         let Some(pts) = self.check(now, pts, is_video) else { return };
+        if !is_video && !self.sounds_on(pts, unit) {
+            return;
+        }
         let dts = if is_video { self.order.dts(pts, self.reorder) } else { Some(pts) };
         let Some(dts) = dts else {
             self.late_units += 1;

@@ -12,7 +12,7 @@ use choir_proto::{
     rtp::{Damage, Packetizer, ParameterSets, Received, ReceiverConfig, RtpReceiver, SyncGroup},
     rtsp::{
         Action, Catalog, Client, ClientConfig, ClientEnd, ClientEvent, Credentials, Inbox, Incoming, Lane, Lower, Method, Mount, Response,
-        RtspUrl, Scheme, Server, ServerConfig, SessionId, TrackPorts, describe,
+        RtspUrl, Scheme, Server, ServerConfig, SessionId, TrackPorts, describe, rtp_info,
     },
 };
 use std::{
@@ -105,6 +105,10 @@ fn answer(
             let Incoming::Request(request) = incoming else { continue };
             let ends: (SocketAddr, SocketAddr) = (([127, 20, 0, 31], 40_000).into(), ([127, 20, 0, 1], 8554).into());
             let (mut response, more) = server.answer(now, (1, ends.0, ends.1), &request, house);
+            if more.iter().any(|a| matches!(a, Action::Start(_))) {
+                let first: Vec<_> = house.packers.iter().enumerate().map(|(n, p)| (n, p.next_sequence(), p.timestamp(0))).collect();
+                response.headers.add("RTP-Info", rtp_info("rtsp://127.20.0.1:8554/finish", &first));
+            }
             spoil(&request.method, &mut response);
             actions.extend(more);
             client.buffer().extend_from_slice(&response.to_bytes());

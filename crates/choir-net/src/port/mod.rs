@@ -18,8 +18,8 @@ pub use open::{StaveWay, Way, WayCause, WayError, open_ways};
 pub use rtp::{spawn_rtp_in, spawn_rtp_out};
 pub use rtsp::{Hooks, PullPlan, ServePlan, Serving, UdpManner, spawn_pull, spawn_server};
 pub use srt::{CallPlan, ListenPlan, Listening, spawn_caller, spawn_listener};
-pub(crate) use status::add_up;
 pub use status::{LinkStatus, Live, PeerLive};
+pub(crate) use status::{STARTING, add_up};
 pub use udp::{UdpPort, granted_receive_buffer};
 pub use udp_ts::{spawn_udp_in, spawn_udp_out};
 

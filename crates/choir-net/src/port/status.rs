@@ -68,6 +68,9 @@ pub struct Live {
     pub socket: Option<u64>,
 }
 
+/// What a way awaits before its port has said anything.
+pub(crate) const STARTING: &str = "starting";
+
 /// Most notes kept between two looks: a caller that is refused four times a second is told once.
 const NOTES_MAX: usize = 32;
 

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     media::{FeedMedia, LineMedia},
-    port::{LinkStatus, Outlet, StaveWay, Stop, Way, WayCause, WayError, open_ways},
+    port::{LinkStatus, Outlet, STARTING, StaveWay, Stop, Way, WayCause, WayError, open_ways},
     stave::{Identity, Node, Order, StaveError},
 };
 use choir_core::{
@@ -58,7 +58,7 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
     let mut lines = Vec::new();
     let mut cameras: Vec<Option<Camera>> = Vec::new();
     for (n, line) in sheet.lines.iter().enumerate() {
-        let (media, status) = (LineMedia::new(n as u32), LinkStatus::new("starting"));
+        let (media, status) = (LineMedia::new(n as u32), LinkStatus::new(STARTING));
         let (camera, orders) = camera_of(sheet, line);
         cameras.push(camera);
         ways.push(Way {
@@ -81,7 +81,7 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
         let sub = small.clone().map(|outlet| FeedMedia::new(sub_of(sheet, line), vec![outlet]));
         let on: Arc<OnceLock<Arc<FeedMedia>>> = Arc::default();
         for link in &feed.to {
-            let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+            let (outlet, status) = (Outlet::new(), LinkStatus::new(STARTING));
             let camera = matches!(link, Link::Stave(s) if s.steer).then(|| {
                 let (give, orders) = mpsc::channel(ORDERS);
                 desks.push((feeds.len(), orders));

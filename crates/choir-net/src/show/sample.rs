@@ -4,7 +4,7 @@ use super::{
     events::EventLog,
     plan::{BuiltFeed, BuiltLine},
 };
-use crate::port::{LinkStatus, Live};
+use crate::port::{LinkStatus, Live, STARTING};
 use choir_core::{
     health::{Contact, Health, Reading, State, Verdict},
     link::{Link, show_url},
@@ -129,7 +129,10 @@ impl LinkSampler {
             differs: media.differs,
         };
         let verdict = self.health.judge(now, &reading);
-        self.tell(subject, events, &verdict);
+        // Its port says at once what it awaits.
+        if live.contact != Contact::Awaited(STARTING.into()) {
+            self.tell(subject, events, &verdict);
+        }
         let kernel_drops = live.socket.and_then(|inode| drops.get(&inode)).copied().unwrap_or(0);
         let srt = self.url.starts_with("srt:");
         LinkView {

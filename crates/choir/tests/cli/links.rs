@@ -93,7 +93,7 @@ fn the_wrong_passphrase_is_told_on_both_ends_and_in_neither_shown() {
         listener.says("line in: waiting");
         let mut caller = place.start(&["link", &clip, &format!("srt://127.0.0.1:{at}?passphrase=sailing%20is%20too"), "--for", "30s"]);
         caller.says("refused by the other end: the passphrase differs");
-        listener.says("was refused: the passphrase differs");
+        listener.says("refused: the passphrase differs");
         for running in [&caller, &listener] {
             let shown = fs::read_to_string(format!("/proc/{}/cmdline", running.id())).expect("process list");
             assert!(!shown.contains("made up") && !shown.contains("sailing"), "{shown}");

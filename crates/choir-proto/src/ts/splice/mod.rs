@@ -182,9 +182,10 @@ impl Splicer {
         }
         let (Some(on), Some(next)) = (&mut self.on, self.next.iter_mut().find(|n| n.source.entry.is_some())) else { return };
         let Some(entry) = next.source.entry else { return };
-        let (ticks, extra) = self.out.place(&on.tracks, &entry);
+        let follows = next.key.line == on.key.line;
+        let (ticks, extra) = self.out.place(&on.tracks, &entry, follows);
         let shift = (ticks + extra.max(0) as u64) % PTS_WRAP;
-        let dead = next.key.line == on.key.line || now - on.last_seen > SILENT_US;
+        let dead = follows || now - on.last_seen > SILENT_US;
         if dead || next.source.sound_reaches(&on.tracks, shift) || !next.source.refuse(now) {
             next.closing = Some(now);
             self.out.close();
@@ -218,7 +219,7 @@ impl Splicer {
         let old = self.on.take()?;
         // A source that died within a unit: zeros are what may follow a picture (H.264, B.1), and the length becomes true.
         old.tracks.unfinished().for_each(|(pid, left)| self.out.fill(pid, left, out));
-        self.begin(&old.tracks, &entry);
+        self.begin(&old.tracks, &entry, old.key.line == key.line);
         let mut tracks = Tracks::default();
         if let Some(pmt) = &source.programme.pmt {
             tracks.set(pmt);
@@ -239,8 +240,8 @@ impl Splicer {
     }
 
     /// Sets clock and time stamps of the output for a source that begins at `entry`.
-    fn begin(&mut self, old: &Tracks, entry: &Entry) {
-        let (ticks, extra) = self.out.place(old, entry);
+    fn begin(&mut self, old: &Tracks, entry: &Entry, follows: bool) {
+        let (ticks, extra) = self.out.place(old, entry, follows);
         let (ticks, extra, jumps) = match extra.max(0) {
             far if far > EXTRA_MAX => ((ticks + far as u64) % PTS_WRAP, 0, true),
             near => (ticks, near as u64, false),

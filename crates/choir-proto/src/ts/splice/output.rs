@@ -14,6 +14,8 @@ const PIDS: usize = 8192;
 const NONE: u8 = 0xFF;
 /// Least distance of decoding times at a cut: 1 ms.
 const STEP_MIN: i64 = 90;
+/// A start that is off by no more than this (50 ms) follows on what was.
+const FOLLOWS_MAX: i64 = 4500;
 
 /// A table as it last went out, without its version and checksum.
 #[derive(Debug, Default)]
@@ -76,11 +78,19 @@ impl Output {
     }
 
     /// How a source that begins at `entry` is moved so that its clock goes on from here, and by how much its time stamps
-    /// would then go back behind those of `old`. 90 kHz.
-    pub fn place(&self, old: &Tracks, entry: &Entry) -> (u64, i64) {
+    /// would then go back behind those of `old`. 90 kHz. With `follows` it is the old source that begins again at once: then
+    /// its first picture comes exactly where the next one would have, whatever its start was late by.
+    pub fn place(&self, old: &Tracks, entry: &Entry, follows: bool) -> (u64, i64) {
         // Without any clock so far the new one may begin anywhere.
         let expected = self.clock_at(entry.at).unwrap_or(entry.clock);
-        let ticks = wrapped_distance(expected, entry.clock, PCR_WRAP).div_euclid(300).rem_euclid(PTS_WRAP as i64) as u64;
+        let mut ticks = wrapped_distance(expected, entry.clock, PCR_WRAP).div_euclid(300).rem_euclid(PTS_WRAP as i64) as u64;
+        let next = old.video().and_then(|v| Some((v.last_dts? + v.step?) % PTS_WRAP)).filter(|_| follows);
+        if let (Some(next), Some(dts)) = (next, entry.dts) {
+            let off = wrapped_distance(next, (dts + ticks) % PTS_WRAP, PTS_WRAP);
+            if off.abs() <= FOLLOWS_MAX {
+                ticks = (ticks as i64 + off).rem_euclid(PTS_WRAP as i64) as u64;
+            }
+        }
         let missing = |time: Option<u64>, last: Option<u64>| {
             time.zip(last).map_or(0, |(t, last)| wrapped_distance(last, (t + ticks) % PTS_WRAP, PTS_WRAP) + STEP_MIN)
         };

@@ -21,6 +21,8 @@ pub(super) struct Track {
     stuffs_anywhere: bool,
     /// Decoding time of the last unit.
     pub last_dts: Option<u64>,
+    /// From one unit to the next.
+    pub step: Option<u64>,
     /// Latest presentation time so far.
     pub last_pts: Option<u64>,
     /// Pictures are shown in another order than they come.
@@ -41,7 +43,18 @@ struct Open {
 
 impl Track {
     fn new(pid: u16, kind: StreamKind) -> Self {
-        Self { pid, kind, open: None, stuffs_anywhere: false, last_dts: None, last_pts: None, reorders: false, end: None, closed: false }
+        Self {
+            pid,
+            kind,
+            open: None,
+            stuffs_anywhere: false,
+            last_dts: None,
+            step: None,
+            last_pts: None,
+            reorders: false,
+            end: None,
+            closed: false,
+        }
     }
 
     fn follow(&mut self, p: &TsPacket<'_>) {
@@ -84,7 +97,10 @@ impl Track {
                 self.last_pts = Some(pts);
             }
         }
-        self.last_dts = header.dts.or(Some(pts));
+        let dts = header.dts.unwrap_or(pts);
+        if let Some(last) = self.last_dts.replace(dts) {
+            self.step = Some(step(dts, last)).filter(|s| *s > 0);
+        }
     }
 
     fn finish(&mut self) {
