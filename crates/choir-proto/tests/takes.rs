@@ -22,8 +22,11 @@ fn key(line: u32) -> SourceKey {
     SourceKey { line, session: 1 }
 }
 
+/// Pieces with their times, µs.
+type Pieces = Vec<(u64, Bytes)>;
+
 /// Runs sources through a splicer. Gives what goes out with its time, and the cuts with theirs.
-fn run(sources: &[Vec<(u64, Bytes)>], takes: &[(u64, u32)]) -> (Vec<(u64, Bytes)>, Vec<(u64, u32)>) {
+fn run(sources: &[Pieces], takes: &[(u64, u32)]) -> (Pieces, Vec<(u64, u32)>) {
     let mut all: Vec<(u64, u32, Bytes)> = Vec::new();
     for (line, parts) in sources.iter().enumerate() {
         all.extend(parts.iter().map(|(at, b)| (*at, line as u32, b.clone())));

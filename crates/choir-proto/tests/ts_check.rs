@@ -51,7 +51,9 @@ fn only(found: &[TsFinding], fault: TsFault) -> TsFinding {
 }
 
 fn has(found: &[TsFinding], fault: TsFault) -> TsFinding {
-    *found.iter().find(|f| f.fault == fault).unwrap_or_else(|| panic!("{fault:?} in {found:?}"))
+    let one = found.iter().find(|f| f.fault == fault);
+    assert!(one.is_some(), "{fault:?} in {found:?}");
+    *one.expect("just asserted")
 }
 
 /// Numbers the packets of each PID anew, so that nothing seems lost.

@@ -103,7 +103,7 @@ pub fn shown_later(make: &Make, n: u64) -> u64 {
     // I P B B P B B: each B at once, all others after as many.
     match k {
         0 => 1,
-        _ if (k - 1) % (make.b + 1) == 0 => 1 + make.b.min(make.gop - 1 - k),
+        _ if (k - 1).is_multiple_of(make.b + 1) => 1 + make.b.min(make.gop - 1 - k),
         _ => 0,
     }
 }

@@ -33,7 +33,7 @@ pub fn inspected(v: &InspectView, line: Option<&str>) -> String {
     fact(&mut out, "clock", &format!("references at most {interval} ms apart, arrival within {jitter} ms of it"));
     let delay = v.delay_ms.map(|(a, m, z)| format!("{} ms ({} to {}) from the camera's clock to here", digits(m), digits(a), digits(z)));
     fact(&mut out, "delay", delay.as_deref().unwrap_or("not known: the picture carries no time"));
-    if v.problems.is_empty() && v.defects.is_empty() {
+    if v.problems.is_empty() && v.defects.iter().all(|d| d.minor) {
         fact(&mut out, "stream", "no problem");
     }
     for d in &v.defects {

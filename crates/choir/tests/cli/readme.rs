@@ -60,7 +60,10 @@ fn every_command_of_the_readme_works_on_the_demo_as_printed() {
     fs::write(place.path("secrets.env"), SECRETS).expect("written");
     let mut demo = place.start(&["demo"]);
     for line in ["finish-tower", "start-pontoon", "umpire-launch", "towpath-bicycle"] {
-        demo.says(&format!("line {line}: steady"));
+        let steady = format!("line {line}: steady");
+        if !demo.seen.iter().any(|said| said.contains(&steady)) {
+            demo.says(&steady);
+        }
     }
     let all = commands();
     assert!(all.len() > 30, "{all:?}");

@@ -59,7 +59,11 @@ impl Node {
         if got != name {
             status.note(true, format!("the Stave name \"{name}\" is taken on this machine: this one is \"{got}\""));
         }
-        let url = format!("stave://{}/{got}", self.machine());
+        let (wanted, machine) = (&self.0.plan.machine, self.machine());
+        if *wanted != machine {
+            status.note(true, format!("another machine is called \"{wanted}\": this one is \"{machine}\" on Stave"));
+        }
+        let url = format!("stave://{machine}/{got}");
         status.update(|l| l.paste = vec![url]);
         self.republish();
         Some((id, got))

@@ -13,9 +13,9 @@ use std::collections::VecDeque;
 /// Packets of sound kept from before the keyframe (770 KB): two seconds of any sound that is sent with pictures.
 const SOUND_MAX: usize = 4096;
 const SOUND_MAX_US: i64 = 2_000_000;
-/// While the old source closes its time goes on, and with it the sound that is needed: a picture (40 ms, 90 kHz), or the pictures
-/// that are shown before one that has gone out (200 ms).
-const SOUND_SPARE: i64 = 3600;
+/// While the old source closes its time goes on, and with it the sound that is needed: two pictures (80 ms, 90 kHz), or the
+/// pictures that are shown before one that has gone out (200 ms).
+const SOUND_SPARE: i64 = 7200;
 const SOUND_SPARE_REORDERED: i64 = 18_000;
 /// A source that has too little sound after this long will not have more later.
 const SOUND_WAIT_US: i64 = 1_000_000;
