@@ -57,7 +57,7 @@ struct Media {
     sound: Option<AacConfig>,
     /// Keyframes that have come without sound that was announced.
     without_sound: u32,
-    /// Presentation time of the last picture, counted on, and when it was sent (µs since 1970).
+    /// Presentation time of the last picture, counted on, and when it was sent (µs by `steady_us`).
     anchor: Option<(u64, i64)>,
     ready: bool,
 }
@@ -333,7 +333,7 @@ impl MountPoint {
 
     /// The first packets for a viewer are known: its numbers run on from before a pause, and its PLAY is answered.
     fn begin(&self, shared: &Shared, m: &Media, v: &mut Viewer, (track, packed): (usize, &PackedUnit)) {
-        let now = m.anchor.map_or(0, |(pts, at)| pts + (steady_us() - at).max(0) as u64 * 9 / 100);
+        let now = m.now().unwrap_or(0);
         let mut first = Vec::new();
         for n in v.lanes.keys() {
             let Some(packer) = m.tracks.get(*n).map(|t| &t.packer) else { continue };
@@ -352,8 +352,7 @@ impl MountPoint {
 
     /// Ties the tracks to the time of day, for one viewer.
     fn report(&self, shared: &Shared, m: &Media, v: &Viewer, now: Instant) {
-        let Some((pts, at)) = m.anchor else { return };
-        let pts = pts + (steady_us() - at).max(0) as u64 * 9 / 100;
+        let Some(pts) = m.now() else { return };
         for (n, lane) in &v.lanes {
             let Some(t) = m.tracks.get(*n) else { continue };
             let own = v.sent.get(n).copied().unwrap_or_default();
@@ -427,6 +426,11 @@ impl Media {
             anchor: None,
             ready: false,
         }
+    }
+
+    /// Presentation time at this moment, counted on; `None` before the first picture.
+    fn now(&self) -> Option<u64> {
+        self.anchor.map(|(pts, at)| pts + (steady_us() - at).max(0) as u64 * 9 / 100)
     }
 
     /// True when the stream carries another kind of picture or sound than was described: all is learnt anew.
