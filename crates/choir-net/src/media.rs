@@ -6,7 +6,7 @@ use crate::{
     port::{Intake, Outlet},
 };
 use bytes::Bytes;
-use choir_proto::ts::{AccessUnit, Aligned, Depth, MediaInfo, PacketAligner, SourceKey, Splicer, TsReader};
+use choir_proto::ts::{AccessUnit, Aligned, Depth, Lead, MediaInfo, PacketAligner, SourceKey, Splicer, TsReader};
 use std::{
     sync::{
         Arc, Mutex, PoisonError, RwLock,
@@ -21,6 +21,8 @@ pub struct LineMedia {
     index: u32,
     meter: Mutex<Meter>,
     feeds: RwLock<Vec<Arc<FeedMedia>>>,
+    /// What the present session has sent just now, for a feed that takes it.
+    lead: Mutex<(u32, Lead)>,
     /// Set while somebody wants pictures, so that nobody else pays for it.
     tapped: AtomicBool,
     tap: Mutex<Option<Tap>>,
@@ -70,7 +72,7 @@ impl LineMedia {
     pub fn new(index: u32) -> Arc<Self> {
         let (reader, aligner) = (TsReader::new(Depth::Heads), PacketAligner::default());
         let meter = Meter { reader, aligner, session: 0, begun: None, last: None, bytes: 0 };
-        Arc::new(Self { index, meter: Mutex::new(meter), feeds: RwLock::default(), tapped: AtomicBool::new(false), tap: Mutex::default() })
+        Arc::new(Self { index, meter: Mutex::new(meter), feeds: RwLock::default(), lead: Mutex::default(), tapped: AtomicBool::new(false), tap: Mutex::default() })
     }
 
     /// Lets a feed take from it.
@@ -165,8 +167,18 @@ impl Intake for LineMedia {
         }
         let key = SourceKey { line: self.index, session };
         let feeds = self.feeds.read().unwrap_or_else(PoisonError::into_inner);
+        if feeds.is_empty() {
+            return;
+        }
+        let mut lead = lock(&self.lead);
+        if lead.0 != session {
+            *lead = (session, Lead::default());
+        }
         for part in parts.first.iter().chain(&parts.more) {
-            feeds.iter().for_each(|feed| feed.push(key, now, part));
+            feeds.iter().for_each(|feed| feed.push(key, now, part, &lead.1));
+            if let Aligned::Packets(bytes) = part {
+                lead.1.push(now, bytes);
+            }
         }
     }
 }
@@ -246,13 +258,13 @@ impl FeedMedia {
         }
     }
 
-    fn push(&self, key: SourceKey, now: i64, part: &Aligned) {
+    fn push(&self, key: SourceKey, now: i64, part: &Aligned, lead: &Lead) {
         let mut s = lock(&self.state);
         let before = s.splicer.on();
         let (out, cut) = match part {
-            Aligned::Packets(bytes) => s.splicer.push(key, now, bytes),
+            Aligned::Packets(bytes) => s.splicer.push(key, now, bytes, lead),
             // Other media goes through as it comes, as long as nothing is put in its place.
-            Aligned::Other(bytes) if s.splicer.passes_other(key) => s.splicer.push(key, now, bytes),
+            Aligned::Other(bytes) if s.splicer.passes_other(key) => s.splicer.push(key, now, bytes, lead),
             Aligned::Other(_) => return,
         };
         if let Some(cut) = cut {

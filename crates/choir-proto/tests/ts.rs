@@ -4,7 +4,7 @@ use bytes::Bytes;
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
     ts::{
-        Depth, MuxRate, PCR_WRAP, PTS_WRAP, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit, WriterConfig,
+        Depth, MuxRate, PCR_WRAP, PTS_WRAP, Lead, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit, WriterConfig,
         wrapped_distance,
     },
 };
@@ -189,7 +189,7 @@ fn one_source_passes_byte_exact_and_uncopied() {
     splicer.want(1);
     for (n, part) in parts.iter().enumerate() {
         let data = Bytes::from(part.clone());
-        let (out, _) = splicer.push(ONE, n as i64 * 40_000, &data);
+        let (out, _) = splicer.push(ONE, n as i64 * 40_000, &data, &Lead::default());
         assert_eq!(out, data);
         assert_eq!(out.as_ptr(), data.as_ptr(), "not copied");
     }
@@ -219,7 +219,7 @@ fn a_take_cuts_at_a_keyframe_and_nothing_jumps() {
         for (key, parts) in [(ONE, &first), (TWO, &second)] {
             // The second runs half a frame behind the first.
             let now = n as i64 * 40_000 + if key == TWO { 20_000 } else { 0 };
-            let (bytes, cut) = splicer.push(key, now, &Bytes::from(parts[n].clone()));
+            let (bytes, cut) = splicer.push(key, now, &Bytes::from(parts[n].clone()), &Lead::default());
             out.push((n, bytes));
             cuts.extend(cut.map(|c| (n, c.to)));
         }
@@ -263,7 +263,7 @@ fn a_restarted_source_is_cut_in_like_another_one() {
         if n == 60 {
             splicer.want(1);
         }
-        let (out, _) = splicer.push(key, n as i64 * 40_000, &Bytes::from(part.clone()));
+        let (out, _) = splicer.push(key, n as i64 * 40_000, &Bytes::from(part.clone()), &Lead::default());
         reader.push(n as i64 * 40_000, &out);
     }
     assert_eq!(reader.info().counters.continuity_errors, 0);
@@ -281,7 +281,7 @@ proptest! {
         splicer.want(1);
         for piece in data.chunks(cut) {
             reader.push(0, piece);
-            splicer.push(ONE, 0, &Bytes::copy_from_slice(piece));
+            splicer.push(ONE, 0, &Bytes::copy_from_slice(piece), &Lead::default());
         }
         let _ = reader.info();
     }
@@ -303,7 +303,7 @@ proptest! {
             if n == 30 {
                 splicer.want(2);
             }
-            splicer.push(if n < 30 { ONE } else { TWO }, n as i64, &Bytes::copy_from_slice(piece));
+            splicer.push(if n < 30 { ONE } else { TWO }, n as i64, &Bytes::copy_from_slice(piece), &Lead::default());
         }
         while reader.poll_unit().is_some() {}
     }

@@ -20,7 +20,7 @@ pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
 pub use reader::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsReader, VideoInfo};
 pub(crate) use sound::sound_ticks;
-pub use splice::{Cut, SourceKey, Splicer};
+pub use splice::{Cut, Lead, SourceKey, Splicer};
 pub use writer::{MuxRate, TsWriter, Unit, WriterConfig};
 
 /// Ticks of the 33-bit 90 kHz clock of PTS and DTS before it wraps (26.5 hours).

@@ -11,6 +11,7 @@
 //! are completed and the new source is kept back. Its clock goes on from the old one's. Its time stamps keep their distance to
 //! that clock, unless pictures would go back in time: then the distance grows by what is missing.
 
+mod lead;
 mod output;
 mod programme;
 mod sound;
@@ -19,6 +20,7 @@ mod waiting;
 
 use super::{PTS_WRAP, TS_PACKET, TsPacket, wrapped_distance};
 use bytes::{Bytes, BytesMut};
+pub use lead::Lead;
 use output::Output;
 use programme::{Programme, Raw};
 use sound::{Kept, Trim};
@@ -117,8 +119,8 @@ impl Splicer {
     }
 
     /// Takes whole packets of a source that came at `now` (µs on a clock that never steps); gives what goes out, and the cut if
-    /// one was made in them. Bytes of sources that are neither on nor wanted give nothing.
-    pub fn push(&mut self, key: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
+    /// one was made in them. `lead` is what the source sent before. Bytes of sources that are neither on nor wanted give nothing.
+    pub fn push(&mut self, key: SourceKey, now: i64, data: &Bytes, lead: &Lead) -> (Bytes, Option<Cut>) {
         let Some(on) = &mut self.on else {
             if Some(key.line) != self.wanted {
                 return (Bytes::new(), None);
@@ -141,7 +143,7 @@ impl Splicer {
                 out.reserve(data.len());
                 packets(data).for_each(|(p, raw)| self.write(now, &p, raw, &mut out));
             }
-        } else if !self.learn(key, now, data) {
+        } else if !self.learn(key, now, data, lead) {
             return (Bytes::new(), None);
         }
         let cut = self.cut_if_ready(now, &mut out);
@@ -155,14 +157,14 @@ impl Splicer {
     }
 
     /// Takes packets of a source that is not on; false when they move nothing on.
-    fn learn(&mut self, key: SourceKey, now: i64, data: &[u8]) -> bool {
+    fn learn(&mut self, key: SourceKey, now: i64, data: &[u8], lead: &Lead) -> bool {
         let Some(on) = self.on() else { return false };
         let place = self.next.iter().position(|n| n.key == key);
         let place = match place {
             Some(place) => place,
             None if may_follow(key, on, self.wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
                 self.next.retain(|n| n.key.line != key.line);
-                self.next.push(Next { key, source: Waiting::default(), closing: None });
+                self.next.push(Next { key, source: Waiting::after(lead.clone()), closing: None });
                 self.next.len() - 1
             }
             // A closing source may be silent: whoever comes moves the time on.
@@ -221,14 +223,14 @@ impl Splicer {
         old.tracks.unfinished().for_each(|(pid, left)| self.out.fill(pid, left, out));
         self.begin(&old.tracks, &entry, old.key.line == key.line);
         let mut tracks = Tracks::default();
-        if let Some(pmt) = &source.programme.pmt {
+        if let Some(pmt) = &source.lead.programme.pmt {
             tracks.set(pmt);
         }
         tracks.inherit(&old.tracks);
         let trims = self.trims(now, &old.tracks, &tracks);
-        let tables = source.programme.tables();
-        self.on = Some(OnAir { key, programme: source.programme, tracks, trims, last_seen: now });
-        let sound = source.sound.iter().map(|(_, raw)| raw);
+        let tables = source.lead.programme.tables();
+        self.on = Some(OnAir { key, programme: source.lead.programme, tracks, trims, last_seen: now });
+        let sound = source.lead.sound.iter().map(|(_, raw)| raw);
         for raw in tables.iter().flatten().chain(sound).chain(&source.held) {
             if let Some(p) = TsPacket::parse(raw) {
                 self.write(now, &p, raw, out);

@@ -8,7 +8,7 @@ use crate::ts::{
 pub(super) type Raw = [u8; TS_PACKET];
 
 /// PAT and PMT of the first programme.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Programme {
     pat: SectionReader,
     map: SectionReader,

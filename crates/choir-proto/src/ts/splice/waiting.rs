@@ -1,23 +1,16 @@
-//! A source that is to come on: waits for a keyframe, and keeps what goes out from there on and the sound before it.
+//! A source that is to come on: waits for a keyframe, and keeps what goes out from there on.
 
-use super::{
-    programme::{Programme, Raw},
-    track::Tracks,
-};
+use super::{lead::Lead, programme::Raw, track::Tracks};
 use crate::{
     h26x::{HevcNal, NalKind, nal_units},
-    ts::{PCR_WRAP, PTS_WRAP, TsPacket, pes::PesHeader, psi::StreamKind, wrapped_distance},
+    ts::{PTS_WRAP, TsPacket, pes::PesHeader, psi::StreamKind, wrapped_distance},
 };
-use std::collections::VecDeque;
 
-/// Packets of sound kept from before the keyframe (770 KB): two seconds of any sound that is sent with pictures.
-const SOUND_MAX: usize = 4096;
-const SOUND_MAX_US: i64 = 2_000_000;
 /// While the old source closes its time goes on, and with it the sound that is needed: two pictures (80 ms, 90 kHz), or the
 /// pictures that are shown before one that has gone out (200 ms).
 const SOUND_SPARE: i64 = 7200;
 const SOUND_SPARE_REORDERED: i64 = 18_000;
-/// A source that has too little sound after this long will not have more later.
+/// A source that has too little sound this long after its first packet will not have more later.
 const SOUND_WAIT_US: i64 = 1_000_000;
 /// Bytes of a picture after which nothing more is expected before its first slice.
 const HEAD_MAX: usize = 4096;
@@ -38,18 +31,13 @@ pub(super) struct Entry {
 
 #[derive(Debug, Default)]
 pub(super) struct Waiting {
-    pub programme: Programme,
-    /// Last clock reference and when it came.
-    clock: Option<(u64, i64)>,
-    /// Packets of sound with their time of arrival, oldest first.
-    pub sound: VecDeque<(i64, Raw)>,
+    /// What came before the keyframe.
+    pub lead: Lead,
     /// Packets since the start of the unit that may be a keyframe, and from the keyframe on.
     pub held: Vec<Raw>,
     /// The unit that is being looked at.
     candidate: Option<Candidate>,
     pub entry: Option<Entry>,
-    /// When its first packet came.
-    since: Option<i64>,
     /// Keyframes that came without parameter sets.
     bare: u32,
 }
@@ -72,20 +60,19 @@ enum Picture {
 }
 
 impl Waiting {
+    /// A source that has sent this so far.
+    pub fn after(lead: Lead) -> Self {
+        Self { lead, ..Self::default() }
+    }
+
     /// Takes one packet.
     pub fn push(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw) {
-        self.since.get_or_insert(now);
-        if let Some(pcr) = p.adaptation.and_then(|a| a.pcr).filter(|_| self.programme.has_clock(p.pid)) {
-            self.clock = Some((pcr, now));
-        }
+        self.lead.note_clock(now, p);
         if self.entry.is_some() {
             if self.held.len() < HELD_MAX {
                 self.held.push(*raw);
             }
             return;
-        }
-        if self.programme.is_table(p.pid) {
-            self.programme.learn(p, raw);
         }
         if self.candidate.as_ref().is_some_and(|c| p.unit_start && c.pid == p.pid) {
             // The unit before ended without showing a keyframe.
@@ -101,12 +88,7 @@ impl Waiting {
                 return;
             }
         }
-        if self.programme.is_audio(p.pid) {
-            self.sound.push_back((now, *raw));
-            while self.sound.len() > SOUND_MAX || self.sound.front().is_some_and(|(at, _)| now - at > SOUND_MAX_US) {
-                self.sound.pop_front();
-            }
-        }
+        self.lead.note(now, p, raw);
     }
 
     /// True when no more can be kept.
@@ -116,9 +98,9 @@ impl Waiting {
 
     /// Whether the sound that is kept, shifted by `shift`, follows the old source's without a hole.
     pub fn sound_reaches(&self, old: &Tracks, shift: u64) -> bool {
-        let listed = self.programme.pmt.iter().flat_map(|m| &m.streams).filter(|s| s.kind.is_audio());
+        let listed = self.lead.programme.pmt.iter().flat_map(|m| &m.streams).filter(|s| s.kind.is_audio());
         let start = |pid: u16| {
-            let packets = self.sound.iter().filter_map(|(_, raw)| TsPacket::parse(raw)).filter(|p| p.pid == pid && p.unit_start);
+            let packets = self.lead.sound.iter().filter_map(|(_, raw)| TsPacket::parse(raw)).filter(|p| p.pid == pid && p.unit_start);
             packets.filter_map(|p| p.payload.and_then(PesHeader::parse)?.pts).next()
         };
         let spare = if old.reorders() { SOUND_SPARE_REORDERED } else { SOUND_SPARE };
@@ -130,7 +112,7 @@ impl Waiting {
 
     /// Lets this keyframe go by and waits for one with more sound known by then; true unless there has been time enough for that.
     pub fn refuse(&mut self, now: i64) -> bool {
-        let early = self.since.is_some_and(|since| now - since < SOUND_WAIT_US);
+        let early = self.lead.since.is_some_and(|since| now - since < SOUND_WAIT_US);
         if early {
             self.entry = None;
             self.held.clear();
@@ -138,21 +120,17 @@ impl Waiting {
         early
     }
 
-    /// The source's clock at `now`.
-    fn clock_at(&self, now: i64) -> Option<u64> {
-        self.clock.map(|(pcr, at)| (pcr + (now - at).max(0) as u64 * 27) % PCR_WRAP)
-    }
-
     /// A unit begins with this packet at which the source might come on.
     fn candidate_at(&self, now: i64, p: &TsPacket<'_>) -> Option<Candidate> {
         let payload = p.payload.filter(|_| p.unit_start)?;
-        let (clock, _) = (self.clock_at(now)?, self.programme.tables()?);
+        let programme = &self.lead.programme;
+        let (clock, _) = (self.lead.clock_at(now)?, programme.tables()?);
         let flagged = p.adaptation.is_some_and(|a| a.random_access);
-        let kind = match self.programme.video() {
+        let kind = match programme.video() {
             Some(video) if video.pid == p.pid => video.kind,
             Some(_) => return None,
             // Without pictures any unit of sound will do, and the flag where the codec is not known.
-            None => self.programme.pmt.as_ref()?.streams.iter().find(|s| s.pid == p.pid && (s.kind.is_audio() || flagged))?.kind,
+            None => programme.pmt.as_ref()?.streams.iter().find(|s| s.pid == p.pid && (s.kind.is_audio() || flagged))?.kind,
         };
         let header = PesHeader::parse(payload)?;
         let entry = Entry { at: now, clock, pts: header.pts, dts: header.dts.or(header.pts) };
@@ -183,7 +161,7 @@ impl Waiting {
                 if with_sets || self.bare > 1 {
                     self.entry = self.candidate.take().map(|c| c.entry);
                     // Sound up to here goes out with what came before it.
-                    let programme = &self.programme;
+                    let programme = &self.lead.programme;
                     self.held.retain(|raw| TsPacket::parse(raw).is_none_or(|p| !programme.is_audio(p.pid)));
                 } else {
                     self.give_up();
