@@ -72,7 +72,14 @@ impl LineMedia {
     pub fn new(index: u32) -> Arc<Self> {
         let (reader, aligner) = (TsReader::new(Depth::Heads), PacketAligner::default());
         let meter = Meter { reader, aligner, session: 0, begun: None, last: None, bytes: 0 };
-        Arc::new(Self { index, meter: Mutex::new(meter), feeds: RwLock::default(), lead: Mutex::default(), tapped: AtomicBool::new(false), tap: Mutex::default() })
+        Arc::new(Self {
+            index,
+            meter: Mutex::new(meter),
+            feeds: RwLock::default(),
+            lead: Mutex::default(),
+            tapped: AtomicBool::new(false),
+            tap: Mutex::default(),
+        })
     }
 
     /// Lets a feed take from it.

@@ -4,8 +4,8 @@ use bytes::Bytes;
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
     ts::{
-        Depth, MuxRate, PCR_WRAP, PTS_WRAP, Lead, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit, WriterConfig,
-        wrapped_distance,
+        Depth, Lead, MuxRate, PCR_WRAP, PTS_WRAP, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit,
+        WriterConfig, wrapped_distance,
     },
 };
 use proptest::prelude::*;
