@@ -82,15 +82,7 @@ async fn read_inputs(s: &mut Session) -> Result<Vec<InputState>, OnvifError> {
 /// The device refuses or goes.
 pub async fn read_streams(s: &mut Session) -> Result<(Vec<StreamView>, Vec<Profile>), OnvifError> {
     let (m, which) = media_of(s);
-    let all = media::read_profiles(m, &s.call(which, &media::get_profiles(m)).await?);
-    let mut profiles: Vec<Profile> = Vec::new();
-    for p in all {
-        // Several profiles of one encoder are one stream.
-        let token = p.video.as_ref().map(|v| &v.token);
-        if token.is_some() && profiles.iter().all(|q| q.video.as_ref().map(|v| &v.token) != token) {
-            profiles.push(p);
-        }
-    }
+    let profiles = stream_profiles(s).await?;
     let mut views = Vec::new();
     for (n, p) in profiles.iter().enumerate() {
         let Some(v) = &p.video else { continue };
@@ -125,6 +117,19 @@ pub async fn read_streams(s: &mut Session) -> Result<(Vec<StreamView>, Vec<Profi
         });
     }
     Ok((views, profiles))
+}
+
+/// The first profile of each encoder: several profiles of one encoder are one stream.
+pub(super) async fn stream_profiles(s: &mut Session) -> Result<Vec<Profile>, OnvifError> {
+    let (m, which) = media_of(s);
+    let mut profiles: Vec<Profile> = Vec::new();
+    for p in media::read_profiles(m, &s.call(which, &media::get_profiles(m)).await?) {
+        let token = p.video.as_ref().map(|v| &v.token);
+        if token.is_some() && profiles.iter().all(|q| q.video.as_ref().map(|v| &v.token) != token) {
+            profiles.push(p);
+        }
+    }
+    Ok(profiles)
 }
 
 /// A stream's address on the host where the device really is.

@@ -7,7 +7,7 @@ use choir_core::health::Contact;
 use choir_proto::{
     media::Codec,
     remux::{Remux, RemuxTrack},
-    rtp::{Damage, Received, ReceiverConfig, RtpReceiver, SyncGroup},
+    rtp::{Damage, Feedback, Received, ReceiverConfig, RtpReceiver, SyncGroup, write_keyframe_request},
     rtsp::{PayloadFormat, SdpTrack},
     srt::LinkStats,
     ts::TS_PACKET,
@@ -58,6 +58,10 @@ pub(super) struct MediaIn {
     /// Number of the present session, once media has come.
     session: Option<u32>,
     name: String,
+    own_ssrc: u32,
+    /// The track of pictures, and what its sender takes.
+    pictures: Option<(usize, Feedback)>,
+    keyframes_asked: u8,
     damaged_told: u64,
     /// Corrected time stamps and moves of the clock that have been told.
     stamps_told: (u64, u64),
@@ -105,6 +109,9 @@ impl MediaIn {
             received: Vec::new(),
             session: None,
             name: format!("choir-{own_ssrc:08x}"),
+            own_ssrc,
+            pictures: codecs.iter().position(Codec::is_video).map(|n| (n, tracks[n].0.feedback)),
+            keyframes_asked: 0,
             damaged_told: 0,
             stamps_told: (0, 0),
             manners_told: Vec::new(),
@@ -162,6 +169,19 @@ impl MediaIn {
     pub fn reports(&mut self, now: Instant) -> Vec<(usize, Vec<u8>)> {
         let name = self.name.clone();
         self.tracks.iter_mut().enumerate().filter_map(|(n, t)| Some((n, t.poll_report(now, &name)?))).collect()
+    }
+
+    /// The sender takes requests for keyframes.
+    pub fn can_ask_keyframe(&self) -> bool {
+        self.pictures.is_some_and(|(_, takes)| takes != Feedback::default())
+    }
+
+    /// A request for a keyframe: track and datagram.
+    pub fn keyframe_request(&mut self) -> Option<(usize, Vec<u8>)> {
+        let (track, takes) = self.pictures?;
+        let sender = self.tracks.get(track)?.sender()?;
+        self.keyframes_asked = self.keyframes_asked.wrapping_add(1);
+        Some((track, write_keyframe_request(self.own_ssrc, &self.name, sender, takes, self.keyframes_asked)?))
     }
 
     fn hand_on(&mut self, now: Instant) {

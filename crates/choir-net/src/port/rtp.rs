@@ -12,7 +12,7 @@ use crate::{clock::sleep_until, port::datagrams};
 use bytes::{Bytes, BytesMut};
 use choir_core::{health::Contact, link::RtpLink};
 use choir_proto::{
-    rtp::write_rtp_header,
+    rtp::{Feedback, write_rtp_header},
     rtsp::{PayloadFormat, SdpTrack, parse_sdp},
     srt::Transmit,
 };
@@ -60,6 +60,7 @@ fn ts_track() -> SdpTrack {
         source: None,
         frame_rate: None,
         bandwidth: None,
+        feedback: Feedback::default(),
     }
 }
 
@@ -161,12 +162,15 @@ async fn receive(
     let mut got = Vec::new();
     let mut senders: Vec<Option<SocketAddr>> = vec![None; ports.len()];
     let mut was_held = false;
+    status.set_asks_keyframes(media.can_ask_keyframe());
+    let (mut keyframe_asks, mut requests) = (status.keyframe_asks(), Vec::new());
     loop {
         let due = media.poll_timeout();
         tokio::select! {
             () = stop.wait() => return,
             () = any_readable(ports.iter().map(|p| &p.rtp).chain(ports.iter().filter_map(|p| p.rtcp.as_ref()))) => {}
             () = status.wake.notified() => {}
+            Ok(()) = keyframe_asks.changed() => requests.extend(media.keyframe_request()),
             () = sleep_until(due) => {}
         }
         let (now, held) = (Instant::now(), status.is_held());
@@ -197,7 +201,7 @@ async fn receive(
         }
         media.handle_timeout(now);
         // Reports go to the one sender; a group of many receivers is spared them.
-        for (n, report) in media.reports(now) {
+        for (n, report) in media.reports(now).into_iter().chain(requests.drain(..)) {
             let to = senders.get(n).copied().flatten().and_then(|s| Some(SocketAddr::new(s.ip(), s.port().checked_add(1)?)));
             if let (Some(to), Some(rtcp)) = (to, ports.get(n).and_then(|p| p.rtcp.as_ref()))
                 && !rtcp.local_addr().is_ok_and(|a| a.ip().is_multicast())

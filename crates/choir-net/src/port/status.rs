@@ -74,6 +74,9 @@ pub(crate) const STARTING: &str = "starting";
 /// Most notes kept between two looks: a caller that is refused four times a second is told once.
 const NOTES_MAX: usize = 32;
 
+/// Between two requests for a keyframe: encoders that are asked more often than this only get worse.
+const KEYFRAME_REST: Duration = Duration::from_millis(500);
+
 /// Shared between a port and the show.
 #[derive(Debug)]
 pub struct LinkStatus {
@@ -82,6 +85,11 @@ pub struct LinkStatus {
     played_out: watch::Sender<bool>,
     /// Somebody has asked for what is served here.
     asked_for: AtomicBool,
+    /// Counts the keyframes asked for: by receivers of a way out, by a feed that is to take a way in.
+    keyframes: watch::Sender<u64>,
+    last_ask: Mutex<Option<Instant>>,
+    /// The port of a way in can pass the question on.
+    asks_keyframes: AtomicBool,
     /// Of a way out, what its receivers show; of a way in, what is to be said to its source.
     tally: watch::Sender<Option<TallyView>>,
     pub(super) wake: Arc<Notify>,
@@ -113,6 +121,9 @@ impl LinkStatus {
             held: AtomicBool::new(false),
             played_out: watch::channel(false).0,
             asked_for: AtomicBool::new(false),
+            keyframes: watch::channel(0).0,
+            last_ask: Mutex::default(),
+            asks_keyframes: AtomicBool::new(false),
             tally: watch::channel(None).0,
             wake: Arc::default(),
         })
@@ -200,6 +211,32 @@ impl LinkStatus {
     #[must_use]
     pub fn tally(&self) -> watch::Receiver<Option<TallyView>> {
         self.tally.subscribe()
+    }
+
+    /// Asks for a keyframe, unless one was asked for just now.
+    pub fn ask_keyframe(&self) {
+        let mut last = lock(&self.last_ask);
+        let now = Instant::now();
+        if last.is_none_or(|at| now.saturating_duration_since(at) >= KEYFRAME_REST) {
+            *last = Some(now);
+            self.keyframes.send_modify(|n| *n += 1);
+        }
+    }
+
+    /// Changes whenever a keyframe is asked for.
+    #[must_use]
+    pub fn keyframe_asks(&self) -> watch::Receiver<u64> {
+        self.keyframes.subscribe()
+    }
+
+    pub(crate) fn set_asks_keyframes(&self, can: bool) {
+        self.asks_keyframes.store(can, Ordering::Release);
+    }
+
+    /// True while the source of this way in can be asked for a keyframe on the way itself.
+    #[must_use]
+    pub fn asks_keyframes(&self) -> bool {
+        self.asks_keyframes.load(Ordering::Acquire)
     }
 
     /// Waits until it is held or released. Safe to cancel.

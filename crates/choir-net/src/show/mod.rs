@@ -2,6 +2,7 @@
 
 mod cameras;
 mod events;
+mod keyframes;
 mod plan;
 pub(crate) mod sample;
 mod tally;
@@ -41,6 +42,16 @@ struct LineRun {
     plays_once: bool,
     status: Arc<LinkStatus>,
     media: Arc<LineMedia>,
+    /// Its device can be asked for a keyframe.
+    asks_device: bool,
+}
+
+impl LineRun {
+    /// Asks its source for a keyframe; false when nobody can be asked.
+    fn ask_keyframe(&self) -> bool {
+        self.status.ask_keyframe();
+        self.asks_device || self.status.asks_keyframes()
+    }
 }
 
 struct FeedRun {
@@ -118,6 +129,7 @@ impl Show {
                 plays_once: matches!(&l.from, Link::File(f) if !f.repeat),
                 status: b.status.clone(),
                 media: b.media.clone(),
+                asks_device: b.asks_device,
             })
             .collect();
         let feeds = sheet
@@ -154,8 +166,10 @@ impl Show {
             show.0.events.add("this machine", EventGrade::Note, text);
         }
         let line_names: Vec<String> = sheet.lines.iter().map(|l| l.name.clone()).collect();
+        let statuses: Vec<_> = show.0.lines.iter().map(|l| l.status.clone()).collect();
         let line_samplers = sheet.lines.iter().zip(built.lines).map(|(l, b)| LineSampler::new(l, b)).collect();
-        let feed_samplers = sheet.feeds.iter().zip(built.feeds).map(|(f, b)| FeedSampler::new(f, b, line_names.clone())).collect();
+        let feed_samplers =
+            sheet.feeds.iter().zip(built.feeds).map(|(f, b)| FeedSampler::new(f, b, line_names.clone(), statuses.clone())).collect();
         let mut sampler = Sampler { show: show.clone(), lines: line_samplers, feeds: feed_samplers, started: Instant::now() };
         sampler.sample();
         let (judge_no_more, mut last) = Stop::new();
@@ -210,7 +224,7 @@ impl Show {
         names.iter().position(|n| *n == name).ok_or_else(|| format!("there is no line \"{name}\". {}", did_you_mean(name, &names)))
     }
 
-    /// Puts another line on a feed, at that line's next keyframe.
+    /// Puts another line on a feed, at that line's next keyframe, which is asked for where the source can be asked.
     ///
     /// # Errors
     /// No such feed or line, as a sentence.
@@ -222,8 +236,11 @@ impl Show {
         found.media.take(index as u32);
         if let Some(sub) = &found.sub {
             sub.take(self.0.subs[index]);
+            self.0.lines.get(self.0.subs[index] as usize).map(LineRun::ask_keyframe);
         }
-        self.0.events.add(&format!("feed {feed}"), EventGrade::Note, format!("take requested: {line}; waiting for its next keyframe"));
+        let asked = if self.0.lines[index].ask_keyframe() { ", which is asked for" } else { "" };
+        let text = format!("take requested: {line}; waiting for its next keyframe{asked}");
+        self.0.events.add(&format!("feed {feed}"), EventGrade::Note, text);
         Ok(format!("{line} goes on {feed} at its next keyframe"))
     }
 

@@ -2,6 +2,7 @@
 
 use super::{
     cameras::{Camera, Desk, Lamp},
+    keyframes::{AskedByOnvif, pass_on},
     tally,
 };
 use crate::{
@@ -27,6 +28,8 @@ pub(super) struct BuiltLine {
     pub media: Arc<LineMedia>,
     pub status: Arc<LinkStatus>,
     pub url: String,
+    /// Its device can be asked for a keyframe.
+    pub asks_device: bool,
 }
 
 pub(super) struct BuiltOut {
@@ -57,6 +60,7 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
     let mut ways = Vec::new();
     let mut lines = Vec::new();
     let mut cameras: Vec<Option<Camera>> = Vec::new();
+    let mut asked = Vec::new();
     for (n, line) in sheet.lines.iter().enumerate() {
         let (media, status) = (LineMedia::new(n as u32), LinkStatus::new(STARTING));
         let (camera, orders) = camera_of(sheet, line);
@@ -69,7 +73,9 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
             status: status.clone(),
             stave: part(None, None).map(|s| StaveWay { orders, ..s }),
         });
-        lines.push(BuiltLine { media, status, url: show_url(&line.from) });
+        let by_onvif = AskedByOnvif::of(sheet, &line.name, base, &status);
+        lines.push(BuiltLine { media, status, url: show_url(&line.from), asks_device: by_onvif.is_some() });
+        asked.extend(by_onvif);
     }
     let mut feeds = Vec::new();
     let mut desks = Vec::new();
@@ -107,7 +113,10 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
     let mut tasks = open_ways(ways, sheet.show.latency, base, stop, gate).await?;
     let statuses: Vec<_> = lines.iter().map(|l: &BuiltLine| l.status.clone()).collect();
     let shown = feeds.iter().map(|f: &BuiltFeed| (f.media.clone(), f.outs.iter().map(|o| o.status.clone()).collect()));
-    tasks.push(tally::spawn(shown.collect(), statuses.clone(), stop.clone()));
+    let shown: Vec<tally::Shown> = shown.collect();
+    tasks.extend(shown.iter().flat_map(|feed| pass_on(feed, &statuses, stop)));
+    tasks.extend(asked.into_iter().map(|device| device.spawn(stop.clone())));
+    tasks.push(tally::spawn(shown, statuses.clone(), stop.clone()));
     tasks.extend(lamps(sheet, &statuses).into_iter().map(|lamp| lamp.spawn(stop.clone())));
     for (feed, orders) in desks {
         let desk = Desk { feed: feeds[feed].media.clone(), cameras: cameras.clone(), base: base.to_owned() };

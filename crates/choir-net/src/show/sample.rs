@@ -18,6 +18,7 @@ use choir_proto::{
 };
 use std::{
     collections::{HashMap, VecDeque},
+    sync::Arc,
     time::Duration,
 };
 
@@ -381,6 +382,8 @@ pub(super) struct FeedSampler {
     title: String,
     built: BuiltFeed,
     lines: Vec<String>,
+    /// How each line stands.
+    statuses: Vec<Arc<LinkStatus>>,
     outs: Vec<LinkSampler>,
     takes: u64,
     /// How long a take had waited when that was last said.
@@ -391,9 +394,9 @@ pub(super) struct FeedSampler {
 const TAKE_WAITS: Duration = Duration::from_secs(10);
 
 impl FeedSampler {
-    pub fn new(feed: &Feed, built: BuiltFeed, lines: Vec<String>) -> Self {
+    pub fn new(feed: &Feed, built: BuiltFeed, lines: Vec<String>, statuses: Vec<Arc<LinkStatus>>) -> Self {
         let outs = built.outs.iter().map(|o| LinkSampler::new(show_url(&o.link), o.status.clone(), false)).collect();
-        Self { name: feed.name.clone(), title: feed.title.clone(), built, lines, outs, takes: 0, said_waiting: Duration::ZERO }
+        Self { name: feed.name.clone(), title: feed.title.clone(), built, lines, statuses, outs, takes: 0, said_waiting: Duration::ZERO }
     }
 
     pub fn sample(&mut self, now: Duration, events: &EventLog, drops: &HashMap<u64, u64>, lines: &[LineView]) -> FeedView {
@@ -409,6 +412,10 @@ impl FeedSampler {
             Some(waits) if waits >= self.said_waiting + TAKE_WAITS => {
                 self.said_waiting = waits;
                 let wanted = name(reading.wanted);
+                // What was asked for may not have been heard.
+                if let Some(line) = self.statuses.get(reading.wanted as usize) {
+                    line.ask_keyframe();
+                }
                 let text = format!("take of {wanted}: waiting for its keyframe for {}; {on} stays on", say_duration(waits));
                 events.add(&subject, EventGrade::Warning, text);
             }

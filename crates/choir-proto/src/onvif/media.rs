@@ -472,6 +472,12 @@ pub fn get_stream_url(m: Media, profile: &str) -> Call {
     }
 }
 
+/// Asks for a picture at which decoding can start (ONVIF Media and Media2 Service, `SetSynchronizationPoint`).
+#[must_use]
+pub fn set_synchronization_point(m: Media, profile: &str) -> Call {
+    m.with("SetSynchronizationPoint", "ProfileToken", profile, "")
+}
+
 /// Reads where a stream can be pulled.
 #[must_use]
 pub fn read_stream_url(answer: &Element) -> Option<String> {

@@ -23,5 +23,8 @@ pub use packet::{RTP_HEADER, RtpError, RtpPacket, write_rtp_header};
 pub use params::ParameterSets;
 pub use receiver::{Damage, Received, ReceiverConfig, RtpReceiver, TrackStats};
 pub use reorder::{Reorder, ReorderCounters, Step};
-pub use rtcp::{NtpTime, ReportBlock, Rtcp, RtcpError, parse_rtcp, write_bye, write_receiver_report, write_sender_report};
+pub use rtcp::{
+    Feedback, NtpTime, ReportBlock, Rtcp, RtcpError, parse_rtcp, write_bye, write_keyframe_request, write_receiver_report,
+    write_sender_report,
+};
 pub use timeline::SyncGroup;

@@ -107,6 +107,12 @@ impl RtpReceiver {
         }
     }
 
+    /// Who sends, once packets have come.
+    #[must_use]
+    pub fn sender(&self) -> Option<u32> {
+        self.reorder.ssrc()
+    }
+
     /// How it stands.
     #[must_use]
     pub fn stats(&self) -> TrackStats {

@@ -1,4 +1,4 @@
-//! RTCP (RFC 3550, 6): sender and receiver reports, source description, goodbye.
+//! RTCP (RFC 3550, 6): sender and receiver reports, source description, goodbye; requests for keyframes (RFC 4585, RFC 5104).
 
 use crate::bits::{be16, be32};
 
@@ -6,6 +6,10 @@ const SENDER_REPORT: u8 = 200;
 const RECEIVER_REPORT: u8 = 201;
 const DESCRIPTION: u8 = 202;
 const BYE: u8 = 203;
+const PAYLOAD_FEEDBACK: u8 = 206;
+/// Formats of payload-specific feedback.
+const PICTURE_LOSS: usize = 1;
+const FULL_INTRA: usize = 4;
 
 /// Time of day in NTP's form: seconds since 1900 in the upper half, fractions in the lower.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -79,6 +83,8 @@ pub enum Rtcp {
     },
     /// These leave.
     Bye(Vec<u32>),
+    /// A keyframe of these is asked for.
+    Keyframe(Vec<u32>),
     /// Any other, by its type.
     Other(u8),
 }
@@ -125,6 +131,10 @@ fn parse_one(count: usize, kind: u8, p: &[u8]) -> Option<Rtcp> {
         },
         RECEIVER_REPORT => Rtcp::ReceiverReport { ssrc: be32(p, 4)?, blocks: blocks(p, 8, count)? },
         BYE => Rtcp::Bye((0..count).map(|i| be32(p, 4 + 4 * i)).collect::<Option<_>>()?),
+        PAYLOAD_FEEDBACK if count == PICTURE_LOSS => Rtcp::Keyframe(vec![be32(p, 8)?]),
+        PAYLOAD_FEEDBACK if count == FULL_INTRA => {
+            Rtcp::Keyframe(p.get(12..)?.chunks_exact(8).map(|entry| be32(entry, 0)).collect::<Option<_>>()?)
+        }
         other => Rtcp::Other(other),
     })
 }
@@ -198,6 +208,33 @@ pub fn write_bye(ssrc: u32, cname: &str) -> Vec<u8> {
     out
 }
 
+/// How a sender may be asked for a keyframe, as its description says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Feedback {
+    /// Picture loss indication (RFC 4585, 6.3.1).
+    pub picture_loss: bool,
+    /// Full intra request (RFC 5104, 4.3.1), which is meant for this.
+    pub full_intra: bool,
+}
+
+/// Asks the sender `of` for a keyframe, behind the empty report that must stand first; `number` is another one for each request.
+/// `None` when it takes neither request.
+#[must_use]
+pub fn write_keyframe_request(ssrc: u32, cname: &str, of: u32, takes: Feedback, number: u8) -> Option<Vec<u8>> {
+    let mut out = write_receiver_report(ssrc, cname, None);
+    let words: &[u32] = if takes.full_intra {
+        head(FULL_INTRA, PAYLOAD_FEEDBACK, 4, &mut out);
+        &[ssrc, 0, of, u32::from(number) << 24]
+    } else if takes.picture_loss {
+        head(PICTURE_LOSS, PAYLOAD_FEEDBACK, 2, &mut out);
+        &[ssrc, of]
+    } else {
+        return None;
+    };
+    out.extend(words.iter().flat_map(|w| w.to_be_bytes()));
+    Some(out)
+}
+
 /// Whether a datagram on a shared channel is RTCP rather than RTP (RFC 5761, 4).
 #[must_use]
 pub(crate) fn is_rtcp(data: &[u8]) -> bool {
@@ -228,5 +265,20 @@ mod tests {
         }
         assert_eq!(parse_rtcp(&[0x80, 96, 0, 0]), Err(RtcpError::Version));
         assert!(is_rtcp(&receiver) && !is_rtcp(&[0x80, 0xE0, 0, 1]));
+    }
+
+    #[test]
+    fn a_keyframe_is_asked_for_as_the_sender_takes_it() {
+        let ask = |picture_loss, full_intra| write_keyframe_request(8, "x", 0x0102_0304, Feedback { picture_loss, full_intra }, 7);
+        let report = write_receiver_report(8, "x", None).len();
+        let pli = ask(true, false).expect("a request");
+        assert_eq!(pli[report..], [0x81, 206, 0, 2, 0, 0, 0, 8, 1, 2, 3, 4]);
+        let fir = ask(true, true).expect("a request");
+        assert_eq!(fir[report..], [0x84, 206, 0, 4, 0, 0, 0, 8, 0, 0, 0, 0, 1, 2, 3, 4, 7, 0, 0, 0]);
+        for request in [pli, fir] {
+            assert_eq!(parse_rtcp(&request).expect("a compound")[2], Rtcp::Keyframe(vec![0x0102_0304]));
+        }
+        assert_eq!(ask(false, false), None);
+        assert_eq!(parse_rtcp(&[0x81, 206, 0, 1, 0, 0, 0, 8]), Err(RtcpError::Short));
     }
 }

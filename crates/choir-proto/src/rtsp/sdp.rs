@@ -2,7 +2,7 @@
 
 use crate::{
     audio::{AacConfig, Law, StreamMux},
-    rtp::{AuHeaders, ParameterSets},
+    rtp::{AuHeaders, Feedback, ParameterSets},
 };
 use base64::Engine;
 use std::net::IpAddr;
@@ -72,6 +72,8 @@ pub struct SdpTrack {
     pub frame_rate: Option<f64>,
     /// Bits per second as declared.
     pub bandwidth: Option<u64>,
+    /// Requests that its sender takes (RFC 4585, 4.2).
+    pub feedback: Feedback,
 }
 
 /// All of it.
@@ -213,7 +215,23 @@ fn track(media: &str, level: &Level<'_>, session: &Level<'_>) -> Option<SdpTrack
         source: level.source.or(session.source),
         frame_rate: rate,
         bandwidth: level.bandwidth.or(session.bandwidth),
+        feedback: feedback(level, payload_type),
     })
+}
+
+/// `96 nack pli`, `* ccm fir`.
+fn feedback(level: &Level<'_>, payload_type: u8) -> Feedback {
+    let mut taken = Feedback::default();
+    for value in level.all("rtcp-fb") {
+        let words: Vec<&str> = value.split_whitespace().collect();
+        if let [of, kind, what, ..] = words[..]
+            && (of == "*" || of.parse() == Ok(payload_type))
+        {
+            taken.picture_loss |= (kind, what) == ("nack", "pli");
+            taken.full_intra |= (kind, what) == ("ccm", "fir");
+        }
+    }
+    taken
 }
 
 /// Types with a fixed meaning (RFC 3551, table 4 and 5).
@@ -368,6 +386,17 @@ mod tests {
         assert_eq!(of("PCMA/8000", ""), Ok(PayloadFormat::G711(Law::A)));
         assert!(of("PCMA/16000", "").is_err());
         assert_eq!(of("opus/48000/2", ""), Err("this format is not carried".into()));
+    }
+
+    #[test]
+    fn requests_for_keyframes_are_taken_where_the_description_says_so() {
+        let of = |lines: &str| {
+            let text = format!("v=0\nm=video 0 RTP/AVPF 96\na=rtpmap:96 H264/90000\n{lines}");
+            parse_sdp(&text).expect("a description").tracks[0].feedback
+        };
+        assert_eq!(of("a=rtcp-fb:96 nack pli\n"), Feedback { picture_loss: true, full_intra: false });
+        assert_eq!(of("a=rtcp-fb:* ccm fir\na=rtcp-fb:* nack pli\n"), Feedback { picture_loss: true, full_intra: true });
+        assert_eq!(of("a=rtcp-fb:97 nack pli\na=rtcp-fb:96 nack\n"), Feedback::default());
     }
 
     #[test]

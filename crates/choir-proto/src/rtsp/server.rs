@@ -110,19 +110,28 @@ impl Server {
         self.sessions.iter().map(|(id, s)| (*id, s))
     }
 
-    /// A sign of life by RTCP from this address.
-    pub fn heard_from(&mut self, from: SocketAddr, now: Instant) {
+    /// A sign of life by RTP or RTCP from this address; gives the mount that is watched from there.
+    pub fn heard_from(&mut self, from: SocketAddr, now: Instant) -> Option<usize> {
+        let mut mount = None;
         for s in self.sessions.values_mut() {
             let sends = |l: &Lane| matches!(l, Lane::Udp { rtp, rtcp } if *rtcp == from || *rtp == from);
             if s.lanes.values().any(sends) {
-                s.heard = now;
+                (s.heard, mount) = (now, Some(s.mount));
             }
         }
+        mount
     }
 
     /// A sign of life on a connection's channels.
     pub fn heard_on(&mut self, connection: u64, now: Instant) {
         self.sessions.values_mut().filter(|s| s.connection == connection).for_each(|s| s.heard = now);
+    }
+
+    /// The mount whose reports travel on this channel of a connection.
+    #[must_use]
+    pub fn reported_on(&self, connection: u64, channel: u8) -> Option<usize> {
+        let reports = |s: &&Session| s.lanes.values().any(|l| matches!(l, Lane::Tcp { rtcp, .. } if *rtcp == channel));
+        self.sessions.values().filter(|s| s.connection == connection).find(reports).map(|s| s.mount)
     }
 
     /// A connection has gone, and with it those viewers whose packets went over it.

@@ -4,7 +4,7 @@ use super::{
     Ask, Bye, CameraAnswer, CameraOrder, CameraVerb, Carriage, Catalogue, Framer, Grade, Hello, Message, NodeEntry, Nodes, Play, Refusal,
     RefusalCode, Repair, Report, SharedKey, Tally, VERSION,
     frame::{Broken, frame},
-    message::{Empty, TallyNote},
+    message::{Empty, OfSource, TallyNote},
     names::same_name,
     proof::{EXPORTER_LEN, Side},
 };
@@ -221,6 +221,13 @@ impl Listener {
         self.next_camera += 1;
         self.out.push_back(Message::Camera(CameraOrder { id: self.next_camera, source: source.to_owned(), verb }));
         self.next_camera
+    }
+
+    /// Asks for a keyframe of what is wished for.
+    pub fn keyframe(&mut self) {
+        if let Some(wish) = &self.asked {
+            self.out.push_back(Message::Keyframe(OfSource { source: wish.source.clone() }));
+        }
     }
 
     /// Counts what has come, for the next report.

@@ -366,6 +366,13 @@ pub struct TallyNote {
     pub tally: TallyWord,
 }
 
+/// A source of which something is asked.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OfSource {
+    /// The source.
+    pub source: String,
+}
+
 /// Nodes, as a message.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Nodes {
@@ -413,4 +420,6 @@ messages! {
     Nodes = 13 (Nodes),
     /// The last message.
     Bye = 14 (Bye),
+    /// Asks for a picture at which decoding can start.
+    Keyframe = 15 (OfSource),
 }

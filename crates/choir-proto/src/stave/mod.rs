@@ -9,7 +9,7 @@
 //!   Ask ──────────────────────────────────►   this name, this grade, this patient
 //!   ◄───────────────────────────────── Play   this stream, from its next keyframe
 //!   ◄═══════════════ one QUIC stream per access unit ═══════════════
-//!   Tally, Camera, Report ────────────────►
+//!   Tally, Camera, Keyframe, Report ──────►
 //! ```
 //!
 //! A [`Speaker`] is the source's side of one connection, a [`Listener`] the receiver's; neither knows a socket.

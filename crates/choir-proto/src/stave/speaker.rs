@@ -51,6 +51,8 @@ pub enum SpeakerEvent {
     Report(Report),
     /// Packets of a group are to be sent again.
     Repair(Repair),
+    /// It asks for a keyframe of the source that it takes.
+    Keyframe(String),
     /// It tells a directory where it is.
     Announce(NodeEntry),
     /// It goes.
@@ -142,6 +144,11 @@ impl Speaker {
             Message::Camera(order) => self.events.push_back(SpeakerEvent::Camera(order)),
             Message::Report(report) => self.events.push_back(SpeakerEvent::Report(report)),
             Message::Repair(repair) => self.events.push_back(SpeakerEvent::Repair(repair)),
+            Message::Keyframe(of) => {
+                if let Some(lane) = self.lane.as_ref().filter(|l| same_name(&l.wish().source, &of.source)) {
+                    self.events.push_back(SpeakerEvent::Keyframe(lane.wish().source.clone()));
+                }
+            }
             Message::Announce(entry) => self.events.push_back(SpeakerEvent::Announce(entry)),
             Message::Bye(bye) => {
                 self.done = true;

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::SimError;
 use std::{collections::HashMap, sync::Arc};
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, watch};
 
 /// Frames that are drawn ahead.
 const AHEAD: usize = 2;
@@ -18,7 +18,7 @@ enum Interval {
     Again,
     /// Drawn at rest so far.
     AtRest(Vec<Frame>),
-    /// The head has turned.
+    /// The head has turned, or a keyframe was asked for within it.
     Turned,
 }
 
@@ -31,13 +31,19 @@ struct Drawer {
     drawn: HashMap<u32, Vec<Frame>>,
     at: Place,
     interval: Interval,
+    /// Changes when a keyframe is wanted.
+    asks: watch::Receiver<u64>,
 }
 
 /// Draws the loop where the head looks, then goes on drawing until nobody takes the frames.
 ///
 /// # Errors
 /// The encoder refuses the settings.
-pub(super) async fn live(settings: &CameraSettings, head: Arc<Head>) -> Result<mpsc::Receiver<Frame>, SimError> {
+pub(super) async fn live(
+    settings: &CameraSettings,
+    head: Arc<Head>,
+    asks: watch::Receiver<u64>,
+) -> Result<mpsc::Receiver<Frame>, SimError> {
     let (tx, rx) = mpsc::channel(AHEAD);
     let (settings, who) = (settings.clone(), settings.name.clone());
     let begun = tokio::task::spawn_blocking(move || {
@@ -50,6 +56,7 @@ pub(super) async fn live(settings: &CameraSettings, head: Arc<Head>) -> Result<m
             interval: Interval::Turned,
             settings,
             head,
+            asks,
         };
         // All of it once, so that the first viewer gets it in time.
         for n in 0..loop_length(&drawer.settings) {
@@ -89,6 +96,12 @@ impl Drawer {
             // What was played again did not come from the encoder as it is now.
             keyframe = matches!(self.interval, Interval::Again);
             self.interval = Interval::Turned;
+        }
+        if self.asks.has_changed().unwrap_or(false) {
+            self.asks.mark_unchanged();
+            if !keyframe {
+                (keyframe, self.interval) = (true, Interval::Turned);
+            }
         }
         if let (Interval::Again, Some(frames)) = (&self.interval, self.drawn.get(&interval))
             && let Some(frame) = frames.get(within as usize)
@@ -136,6 +149,7 @@ mod tests {
             interval: Interval::Turned,
             settings,
             head: head.clone(),
+            asks: watch::channel(0).1,
         };
         let mut decoder = Decoder::new().expect("a decoder");
         let mut seen = HashMap::new();

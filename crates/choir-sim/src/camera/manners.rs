@@ -1,4 +1,4 @@
-//! What cameras do wrong, each to be switched on by itself.
+//! What cameras do wrong or otherwise, each to be switched on by itself.
 
 use choir_net::port::{Hooks, UdpManner};
 use choir_proto::rtsp::{Challenge, Credentials, Method, Request, Response, Scheme, Verdict};
@@ -54,11 +54,13 @@ pub enum Manner {
     ShortSessions,
     /// Its sound travels in LATM.
     Latm,
+    /// It takes requests for keyframes by RTCP (RFC 4585, RFC 5104), which few cameras do.
+    TakesRequests,
 }
 
 impl Manner {
     /// All of them with the words that name them.
-    pub const ALL: [(&'static str, Self); 22] = [
+    pub const ALL: [(&'static str, Self); 23] = [
         ("no-control", Self::NoControl),
         ("absolute-control", Self::AbsoluteControl),
         ("wrong-base", Self::WrongBase),
@@ -81,6 +83,7 @@ impl Manner {
         ("no-get-parameter", Self::NoGetParameter),
         ("short-sessions", Self::ShortSessions),
         ("latm", Self::Latm),
+        ("takes-requests", Self::TakesRequests),
     ];
 
     /// From its word.
@@ -230,6 +233,13 @@ fn answer(manner: Manner, request: &Request, r: &mut Response) {
                 (Some(i), _) => format!("{}MP4A-LATM/{}\r\n", &l[..i], &l[i + 14..]),
                 (_, Some(i)) => format!("{}profile-level-id=1;cpresent=0;config={}\r\n", &l[..i], latm_config(l)),
                 _ => format!("{l}\r\n"),
+            };
+            t.lines().map(line).collect()
+        }),
+        Manner::TakesRequests if described => edit(&|t| {
+            let line = |l: &str| match l.strip_prefix("m=video ").map(|rest| rest.replace("RTP/AVP", "RTP/AVPF")) {
+                Some(rest) => format!("m=video {rest}\r\na=rtcp-fb:* ccm fir\r\na=rtcp-fb:* nack pli\r\n"),
+                None => format!("{l}\r\n"),
             };
             t.lines().map(line).collect()
         }),

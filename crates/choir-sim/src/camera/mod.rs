@@ -12,6 +12,7 @@ mod shipped;
 
 pub use encode::{Frame, Loop, encode_loop};
 pub use head::{Head, Place};
+use live::live;
 pub use manners::{Counts, Manner};
 pub use named::{NamedCamera, NamedCameraSettings, start_named};
 pub use rtsp::{RtspCamera, RtspCameraSettings, start_rtsp};
@@ -35,7 +36,10 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::task::JoinHandle;
+use tokio::{
+    sync::{mpsc, watch},
+    task::JoinHandle,
+};
 
 /// What a camera is to send.
 #[derive(Debug, Clone)]
@@ -108,7 +112,7 @@ impl Camera {
 /// The encoder refuses the size, or the way out cannot be opened.
 pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<Camera, SimError> {
     let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
-    let encoded = encode(&settings).await?;
+    let frames = Frames::of(&settings, None, &status).await?;
     let way = Way {
         subject: settings.name.clone(),
         link: settings.to.clone(),
@@ -120,7 +124,7 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
     let (end, way_stop) = Stop::new();
     let ways = open_ways(vec![way], settings.latency, base, &way_stop, &Stop::given()).await?;
     let task = tokio::spawn(async move {
-        play(settings, Frames::Loop(encoded), outlet.clone(), true, stop).await;
+        play(settings, frames, outlet.clone(), true, stop).await;
         // The last picture goes out whole.
         outlet.end();
         let sent = async {
@@ -148,17 +152,47 @@ async fn encode(settings: &CameraSettings) -> Result<Loop, SimError> {
 
 /// Where a camera's frames come from.
 enum Frames {
-    Loop(Loop),
+    Loop(Repeating),
     /// Drawn as the head turns.
-    Live(tokio::sync::mpsc::Receiver<Frame>),
+    Live(mpsc::Receiver<Frame>),
+}
+
+/// A loop, which goes on from another keyframe when it is asked for one.
+struct Repeating {
+    frames: Vec<Frame>,
+    at: usize,
+    asks: watch::Receiver<u64>,
 }
 
 impl Frames {
-    async fn next(&mut self, n: u64) -> Option<Frame> {
+    /// Of these settings; with a head that can turn they are drawn.
+    async fn of(settings: &CameraSettings, head: Option<&Arc<Head>>, status: &LinkStatus) -> Result<Self, SimError> {
+        let asks = status.keyframe_asks();
+        Ok(match head {
+            Some(head) if !settings.h265 => Self::Live(live(settings, head.clone(), asks).await?),
+            _ => Self::Loop(Repeating { frames: encode(settings).await?.frames, at: 0, asks }),
+        })
+    }
+
+    async fn next(&mut self) -> Option<Frame> {
         match self {
-            Self::Loop(l) => l.frames.get(n as usize % l.frames.len()).cloned(),
+            Self::Loop(l) => l.next(),
             Self::Live(frames) => frames.recv().await,
         }
+    }
+}
+
+impl Repeating {
+    fn next(&mut self) -> Option<Frame> {
+        let count = self.frames.len();
+        if self.asks.has_changed().unwrap_or(false) {
+            self.asks.mark_unchanged();
+            let places = (0..count).map(|n| (self.at + n) % count);
+            self.at = places.into_iter().find(|n| self.frames[*n].keyframe).unwrap_or(self.at);
+        }
+        let frame = self.frames.get(self.at).cloned();
+        self.at = (self.at + 1) % count.max(1);
+        frame
     }
 }
 
@@ -205,7 +239,7 @@ async fn play(settings: CameraSettings, mut frames: Frames, outlet: Arc<Outlet>,
             return pacer.finish();
         }
         let pts = n * 90_000 / u64::from(settings.rate);
-        let Some(frame) = frames.next(n).await else { return };
+        let Some(frame) = frames.next().await else { return };
         let mut data = with_stamp(&frame.data, settings.h265, Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(n) });
         if settings.padded && !settings.h265 {
             let owed = (n + 1) * settings.bitrate.0 / 8 / u64::from(settings.rate);

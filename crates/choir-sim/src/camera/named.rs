@@ -1,7 +1,7 @@
 //! A camera that offers itself by name, as network-video cameras do: an intra stream, a long-GOP one and a small one,
 //! sound, a lamp, and a head that is steered by name.
 
-use super::{CameraSettings, Frames, Head, Place, TONE, encode, live::live, with_stamp};
+use super::{CameraSettings, Frames, Head, Place, TONE, with_stamp};
 use crate::SimError;
 use bytes::Bytes;
 use choir_core::{stave::StaveSettings, units::Bitrate, view::TallyView};
@@ -115,20 +115,16 @@ pub async fn start_named(settings: NamedCameraSettings, stop: Stop) -> Result<Na
     if let Some(size) = settings.sub {
         wanted.push((Grade::Sub, CameraSettings { size, bitrate: Bitrate(500_000), h265: false, ..base.clone() }));
     }
+    let status = LinkStatus::new("starting");
     let (mut outgoing, mut streams) = (Vec::new(), Vec::new());
     for (grade, picture) in wanted {
-        let frames = if settings.turns && !picture.h265 {
-            Frames::Live(live(&picture, head.clone()).await?)
-        } else {
-            Frames::Loop(encode(&picture).await?)
-        };
+        let frames = Frames::of(&picture, settings.turns.then_some(&head), &status).await?;
         let channels = (grade == Grade::Intra).then_some(settings.channels);
         let (units, taken) = mpsc::channel(WAITING);
         streams.push(StreamPlan::Made(Box::new(offer(grade, &picture, channels)), taken));
         outgoing.push(Outgoing { settings: picture, frames, units, channels, spent: 0 });
     }
     let node = Node::join(&settings.lan, Identity::passing()?, &settings.base, &settings.name, true, &stop).await?;
-    let status = LinkStatus::new("starting");
     let mut tasks = Vec::new();
     let camera = settings.turns.then(|| {
         let (desk, orders) = mpsc::channel(4);
@@ -203,7 +199,7 @@ async fn play(mut streams: Vec<Outgoing>, rate: u32, mut stop: Stop) {
             aac += 1;
         }
         for s in &mut streams {
-            let Some(frame) = s.frames.next(n).await else { return };
+            let Some(frame) = s.frames.next().await else { return };
             let mut data = with_stamp(&frame.data, s.settings.h265, stamp);
             if s.settings.padded {
                 let owed = (n + 1) * s.settings.bitrate.0 / 8 / u64::from(rate);

@@ -1,8 +1,7 @@
 //! A camera that is pulled: a full RTSP server with a main and a sub stream, and its bad manners.
 
 use super::{
-    CameraSettings, Frames, Head, encode,
-    live::live,
+    CameraSettings, Frames, Head,
     manners::{Counts, Manner, hooks},
     play,
 };
@@ -67,11 +66,8 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
     let mut statuses = Vec::new();
     for (n, (path, mut picture)) in [("main", Some(main)), ("sub", sub)].into_iter().filter_map(|(p, s)| Some((p, s?))).enumerate() {
         picture.constant = false;
-        let frames = match &head {
-            Some(head) if !picture.h265 => Frames::Live(live(&picture, head.clone()).await?),
-            _ => Frames::Loop(encode(&picture).await?),
-        };
         let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+        let frames = Frames::of(&picture, head.as_ref(), &status).await?;
         plans.push(ServePlan {
             path: path.into(),
             credentials: credentials.clone().filter(|_| !manners.iter().any(Manner::asks_itself)),

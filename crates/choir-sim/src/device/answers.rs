@@ -12,7 +12,11 @@ use choir_proto::onvif::{
     ptz::read_vector,
     soap::{envelope, parse_duration, parts_of},
 };
-use std::{fmt::Write, net::Ipv4Addr};
+use std::{
+    fmt::Write,
+    net::Ipv4Addr,
+    sync::{PoisonError, atomic::Ordering},
+};
 
 /// An answer.
 pub(super) enum Answer {
@@ -367,6 +371,14 @@ fn media(shared: &Shared, m: Media, p: &str, ask: &Element) -> Result<String> {
         },
         "AddAudioEncoderConfiguration" | "AddConfiguration" => sound(shared, ask, true)?,
         "RemoveAudioEncoderConfiguration" | "RemoveConfiguration" => sound(shared, ask, false)?,
+        "SetSynchronizationPoint" => {
+            let n = stream_of(ask, "ProfileToken", "profile-")?;
+            shared.counts.keyframes.fetch_add(1, Ordering::Relaxed);
+            if let Some(sent) = shared.sent.lock().unwrap_or_else(PoisonError::into_inner).get(n) {
+                sent.ask_keyframe();
+            }
+            String::new()
+        }
         "GetStreamUri" => {
             let n = stream_of(ask, "ProfileToken", "profile-")?;
             let own = shared.look(|s| s.network.address);

@@ -29,7 +29,11 @@ use choir_core::{
 };
 use choir_net::port::Stop;
 use state::{Shared, State};
-use std::{net::SocketAddr, sync::Arc, time::Duration};
+use std::{
+    net::SocketAddr,
+    sync::{Arc, PoisonError},
+    time::Duration,
+};
 use tokio::{sync::oneshot, task::JoinHandle};
 
 /// A device that restarts is gone for this long.
@@ -171,6 +175,9 @@ async fn streams(shared: Arc<Shared>, mut life: Stop, ready: oneshot::Sender<Res
             // It is silent until it is set to something else.
             Err(e) => (Err(e), None),
         };
+        if let Some(camera) = &camera {
+            shared.sent.lock().unwrap_or_else(PoisonError::into_inner).clone_from(&camera.statuses);
+        }
         if let Some(ready) = ready.take() {
             let _ = ready.send(begun);
         }

@@ -2,7 +2,7 @@
 
 use super::Turn;
 use crate::camera::{Head, Place, SHIPPED_RATE, SHIPPED_SIZE};
-use choir_net::port::Stop;
+use choir_net::port::{LinkStatus, Stop};
 use choir_proto::auth::Credentials;
 use std::{
     collections::BTreeMap,
@@ -171,6 +171,8 @@ pub struct Counts {
     pub refused: AtomicU64,
     /// Stops of the head that were heard, lost ones too.
     pub stops: AtomicU64,
+    /// Keyframes asked for.
+    pub keyframes: AtomicU64,
 }
 
 /// What can change.
@@ -219,6 +221,8 @@ pub(super) struct Shared {
     pub turn: watch::Sender<Turn>,
     pub answered: Notify,
     pub streams_changed: watch::Sender<u32>,
+    /// How the streams stand that are sent now: main, sub.
+    pub sent: Mutex<Vec<Arc<LinkStatus>>>,
     state: Mutex<State>,
     /// Parts that are open: what is not closed cannot be opened again.
     open: watch::Sender<u32>,
@@ -244,6 +248,7 @@ impl Shared {
             turn: watch::channel(Turn::Alive).0,
             answered: Notify::new(),
             streams_changed: watch::channel(0).0,
+            sent: Mutex::default(),
             state: Mutex::new(state),
             open: watch::channel(0).0,
         }

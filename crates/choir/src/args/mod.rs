@@ -298,7 +298,7 @@ pub enum Sim {
 
 Manners, each a thing that cameras do wrong: no-control, absolute-control, wrong-base, no-base, proof-at-setup,
 old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-in-description, sets-in-band,
-wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, latm.")]
+wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, latm, takes-requests.")]
 pub struct CameraArgs {
     /// Where to send: any TO of choir link.
     #[arg(long, required_unless_present_any = ["serve", "stave"])]

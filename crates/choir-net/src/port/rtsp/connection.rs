@@ -53,8 +53,8 @@ pub(super) async fn serve(shared: Arc<Shared>, stream: TcpStream, peer: SocketAd
                         await_picture(&shared, &request).await;
                         shared.answer((number, peer, local), &lanes, &request);
                     }
-                    // Reports on a channel are a sign of life.
-                    Ok(Some(Incoming::Frame(..) | Incoming::Response(_))) => shared.heard_on(number),
+                    Ok(Some(Incoming::Frame(channel, data))) => shared.heard_on(number, channel, &data),
+                    Ok(Some(Incoming::Response(_))) => {}
                     Err(_) => {
                         lanes.message(Response::new(400).to_bytes());
                         return;

@@ -14,7 +14,7 @@ use choir_core::health::Contact;
 use choir_proto::{
     audio::AacConfig,
     media::Codec,
-    rtp::{NtpTime, PackedUnit, Packetizer, ParameterSets, write_bye, write_sender_report},
+    rtp::{NtpTime, PackedUnit, Packetizer, ParameterSets, Rtcp, parse_rtcp, write_bye, write_sender_report},
     rtsp::{Credentials, Delivery, Lane, Mount, Request, Response, Session, SessionId, describe, rtp_info},
     srt::Transmit,
     ts::{AccessUnit, Depth, PTS_WRAP, StreamKind, TsReader, wrapped_distance},
@@ -376,6 +376,16 @@ impl MountPoint {
                 send(Some(&g.socket), SocketAddr::new(g.ip, g.port + 2 * track as u16 + 1), &unit);
             }
             (Lane::Multicast, None) => {}
+        }
+    }
+
+    /// What a viewer says by RTCP: it may ask for a keyframe.
+    pub fn report_from_viewer(&self, data: &[u8]) {
+        let Ok(packets) = parse_rtcp(data) else { return };
+        let m = lock(&self.media);
+        let pictures = |ssrc: &u32| m.tracks.iter().any(|t| t.codec.is_video() && t.packer.ssrc() == *ssrc);
+        if packets.iter().any(|p| matches!(p, Rtcp::Keyframe(of) if of.iter().any(pictures))) {
+            self.status.ask_keyframe();
         }
     }
 

@@ -134,6 +134,7 @@ pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
             }
             memory.was_up = false;
             let outcome = attempt(&plan, &mut memory, &mut stop).await;
+            plan.status.set_asks_keyframes(false);
             if memory.was_up {
                 (pause, memory.refusals, memory.redirects) = (RETRY_FIRST, 0, 0);
             }
@@ -338,6 +339,7 @@ impl Pull<'_> {
     async fn run(&mut self, stream: &mut TcpStream, stop: &mut Stop) -> Outcome {
         let mut arena = BytesMut::new();
         let mut got: Vec<(SocketAddr, Bytes)> = Vec::new();
+        let mut keyframe_asks = self.plan.status.keyframe_asks();
         loop {
             match tokio::time::timeout(CONNECT, self.transmit(stream)).await {
                 Ok(Ok(())) => {}
@@ -355,6 +357,11 @@ impl Pull<'_> {
                     Ok(_) => self.client.handle_input(Instant::now()),
                 },
                 () = any_readable(sockets) => {}
+                Ok(()) = keyframe_asks.changed() => {
+                    if let Some((n, request)) = self.media.as_mut().and_then(MediaIn::keyframe_request) {
+                        self.report(n, &request);
+                    }
+                }
                 () = sleep_until(due) => {}
             }
             let now = Instant::now();
@@ -523,6 +530,7 @@ impl Pull<'_> {
         let tracks: Vec<(&SdpTrack, _)> = chosen.filter_map(|t| Some((t, t.format.as_ref().ok()?))).collect();
         let taking = Taking::new(self.plan.reorder, self.plan.pass_damaged);
         self.media = Some(MediaIn::new(&tracks, taking, self.plan.intake.clone(), self.plan.status.clone()));
+        self.plan.status.set_asks_keyframes(self.media.as_ref().is_some_and(MediaIn::can_ask_keyframe));
         self.client.play(now);
         None
     }

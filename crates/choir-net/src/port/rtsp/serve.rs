@@ -181,8 +181,19 @@ impl Shared {
         }
     }
 
-    pub fn heard_on(&self, connection: u64) {
-        lock(&self.server).heard_on(connection, Instant::now());
+    pub fn heard_on(&self, connection: u64, channel: u8, data: &[u8]) {
+        let mount = {
+            let mut server = lock(&self.server);
+            server.heard_on(connection, Instant::now());
+            server.reported_on(connection, channel)
+        };
+        self.report_from_viewer(mount, data);
+    }
+
+    fn report_from_viewer(&self, mount: Option<usize>, data: &[u8]) {
+        if let Some(mount) = mount.and_then(|m| self.mounts.get(m)) {
+            mount.report_from_viewer(data);
+        }
     }
 
     pub fn connected(&self, connection: u64, lanes: Arc<Lanes>) {
@@ -319,10 +330,11 @@ async fn look_after(shared: Arc<Shared>, mut stop: Stop) {
         for socket in [rtp, rtcp] {
             socket.drain(&mut arena, &mut got);
         }
-        let mut server = lock(&shared.server);
-        got.drain(..).for_each(|(from, _)| server.heard_from(from, now));
-        let actions = server.handle_timeout(now);
-        drop(server);
+        for (from, data) in got.drain(..) {
+            let mount = lock(&shared.server).heard_from(from, now);
+            shared.report_from_viewer(mount, &data);
+        }
+        let actions = lock(&shared.server).handle_timeout(now);
         shared.act(actions);
         shared.mounts.iter().for_each(|m| m.answer_overdue(&shared.hooks, now));
     }

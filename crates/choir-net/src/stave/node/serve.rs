@@ -146,6 +146,11 @@ impl Node {
                 SpeakerEvent::Camera(order) => self.order(receiver, order.id, &order.source, order.verb),
                 SpeakerEvent::Repair(repair) => self.repair(receiver, &repair),
                 SpeakerEvent::Announce(entry) => self.announce(receiver, entry),
+                SpeakerEvent::Keyframe(name) => {
+                    if let Some(source) = lock(&self.0.sources).all.values().find(|s| *s.name == *name) {
+                        source.status.ask_keyframe();
+                    }
+                }
                 SpeakerEvent::Report(_) | SpeakerEvent::Gone(_) => {}
             }
         }

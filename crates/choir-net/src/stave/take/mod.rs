@@ -223,6 +223,7 @@ impl Taker {
             session.listener.wish(self.wish());
         }
         let mut tally = self.plan.status.tally();
+        let mut keyframe_asks = self.plan.status.keyframe_asks();
         session.listener.tally(&self.plan.link.name, said(*tally.borrow_and_update()));
         let mut stream = Incoming::new(self);
         let mut bell = self.plan.node.roster().map(|r| r.bell());
@@ -237,7 +238,10 @@ impl Taker {
                         self.plan.status.set_contact(Contact::Greeting(format!("asking {how} for \"{}\"", self.plan.link.name)));
                         stream.machine = how;
                     }
-                    ListenerEvent::Play(play) => stream.play(&self.plan, play),
+                    ListenerEvent::Play(play) => {
+                        self.plan.status.set_asks_keyframes(true);
+                        stream.play(&self.plan, play);
+                    }
                     ListenerEvent::Camera(answer) => {
                         if let Some(i) = answers.iter().position(|a| a.0 == answer.id) {
                             let _ = answers.swap_remove(i).1.send(answer);
@@ -277,6 +281,7 @@ impl Taker {
                 changed = tally.changed() => if changed.is_ok() {
                     session.listener.tally(&self.plan.link.name, said(*tally.borrow_and_update()));
                 },
+                Ok(()) = keyframe_asks.changed() => session.listener.keyframe(),
                 order = next_order(&mut self.plan.orders) => {
                     let id = session.listener.camera(&self.plan.link.name, order.0);
                     answers.push((id, order.1));
@@ -293,6 +298,7 @@ impl Taker {
             }
         };
         reads.abort_all();
+        self.plan.status.set_asks_keyframes(false);
         if failed.is_none() {
             session.end("the receiver goes").await;
         }
