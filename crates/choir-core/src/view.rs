@@ -127,6 +127,9 @@ pub struct MediaView {
     pub frames: u64,
     /// Last frame number, where the picture carries one.
     pub frame: Option<u64>,
+    /// What is wrong with the transport stream, while it is examined.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub defects: Option<Vec<DefectView>>,
 }
 
 /// One stream of a programme.

@@ -49,6 +49,13 @@ pub enum Request {
         /// Line.
         line: String,
     },
+    /// Compare a line's transport stream with the standard, or no more.
+    Examine {
+        /// Line.
+        line: String,
+        /// Begin or end.
+        on: bool,
+    },
     /// End the run.
     Stop,
 }
@@ -223,6 +230,7 @@ fn act(request: Request, show: &Show) -> Answer {
         Request::Take { feed, line } => done(show.take(&feed, &line)),
         Request::Hold { line } => done(show.hold(&line)),
         Request::Release { line } => done(show.release(&line)),
+        Request::Examine { line, on } => done(show.examine(&line, on)),
         Request::Stop => Answer::Done { said: "the show is stopping".into() },
     }
 }

@@ -23,6 +23,7 @@
 
 pub mod clock;
 pub mod control;
+mod defects;
 pub mod device;
 pub mod discover;
 pub mod http;

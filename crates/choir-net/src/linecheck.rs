@@ -1,6 +1,10 @@
 //! Runs a line check on a show: watches every line and way out until each is settled or the time is over.
 
-use crate::{control::Client, show::Show, still::Still};
+use crate::{
+    control::{Answer, Client, Request},
+    show::Show,
+    still::Still,
+};
 use choir_core::{
     health::State,
     linecheck::{Limits, Row, Seen, judge_line, judge_out},
@@ -44,10 +48,18 @@ impl Watched {
     async fn view(&mut self) -> Option<ShowView> {
         match self {
             Self::Here(show) => Some(show.view()),
-            Self::There(client) => match client.ask(&crate::control::Request::View).await {
-                Ok(crate::control::Answer::View(view)) => Some(*view),
+            Self::There(client) => match client.ask(&Request::View).await {
+                Ok(Answer::View(view)) => Some(*view),
                 _ => None,
             },
+        }
+    }
+
+    /// Begins or ends the comparison of a line's stream with the standard. An older show that cannot has none.
+    async fn examine(&mut self, line: &str, on: bool) {
+        match self {
+            Self::Here(show) => drop(show.examine(line, on)),
+            Self::There(client) => drop(client.ask(&Request::Examine { line: line.to_owned(), on }).await),
         }
     }
 }
@@ -137,6 +149,8 @@ pub async fn check(
     let mut taken: JoinSet<Option<(String, Vec<AccessUnit>)>> = JoinSet::new();
     let mut pictures: Vec<(String, Vec<AccessUnit>)> = Vec::new();
     let mut asked: Vec<String> = Vec::new();
+    // From its first picture on: what comes before it is no part of the look.
+    let mut examined: Vec<String> = Vec::new();
     let mut looked_since: Option<Duration> = None;
     let mut bell = match &watched {
         Watched::Here(show) => Some(show.view_bell()),
@@ -152,6 +166,10 @@ pub async fn check(
             let Some(v) = view.lines.iter().find(|v| v.name == line.name) else { continue };
             let watch = watches.entry((false, line.name.clone(), 0)).or_default();
             watch.update(now, &v.link, Some((&v.media, v.delay_ms)), &patience);
+            if watch.seen.picture.is_some() && !examined.contains(&line.name) {
+                examined.push(line.name.clone());
+                watched.examine(&line.name, true).await;
+            }
             if watch.seen.picture.is_some()
                 && !asked.contains(&line.name)
                 && let Watched::Here(show) = &watched
@@ -209,6 +227,9 @@ pub async fn check(
             }
             Some(done) = taken.join_next() => pictures.extend(done.ok().flatten()),
         }
+    }
+    for line in &examined {
+        watched.examine(line, false).await;
     }
     out
 }

@@ -6,7 +6,7 @@ use crate::{
     port::{Intake, Outlet},
 };
 use bytes::Bytes;
-use choir_proto::ts::{AccessUnit, Aligned, Depth, Lead, MediaInfo, PacketAligner, SourceKey, Splicer, TsReader};
+use choir_proto::ts::{AccessUnit, Aligned, Depth, Lead, MediaInfo, Origin, PacketAligner, SourceKey, Splicer, TsChecker, TsFinding, TsReader};
 use std::{
     sync::{
         Arc, Mutex, PoisonError, RwLock,
@@ -26,6 +26,9 @@ pub struct LineMedia {
     /// Set while somebody wants pictures, so that nobody else pays for it.
     tapped: AtomicBool,
     tap: Mutex<Option<Tap>>,
+    /// Set while the transport stream is examined; likewise.
+    examined: AtomicBool,
+    check: Mutex<Option<(u32, TsChecker)>>,
 }
 
 /// Gathers whole pictures from the next keyframe on.
@@ -79,6 +82,8 @@ impl LineMedia {
             lead: Mutex::default(),
             tapped: AtomicBool::new(false),
             tap: Mutex::default(),
+            examined: AtomicBool::new(false),
+            check: Mutex::default(),
         })
     }
 
@@ -114,6 +119,27 @@ impl LineMedia {
                 // Whoever asked may have gone.
                 let _ = done.give.send(done.units);
             }
+        }
+    }
+
+    /// Begins to examine the transport stream, anew if it is examined already; or ends it.
+    pub fn examine(&self, on: bool) {
+        *lock(&self.check) = on.then(|| (0, TsChecker::new(Origin::Joined)));
+        self.examined.store(on, Ordering::Release);
+    }
+
+    /// What has been found so far, while it is examined.
+    #[must_use]
+    pub fn findings(&self) -> Option<Vec<TsFinding>> {
+        lock(&self.check).as_ref().map(|(_, checker)| checker.findings())
+    }
+
+    fn check(&self, session: u32, payload: &Bytes) {
+        if let Some((of, checker)) = lock(&self.check).as_mut() {
+            if *of != session && std::mem::replace(of, session) != 0 {
+                checker.restart();
+            }
+            checker.push(payload);
         }
     }
 
@@ -171,6 +197,9 @@ impl Intake for LineMedia {
         let parts = lock(&self.meter).push(session, now, &payload);
         if self.tapped.load(Ordering::Acquire) {
             self.fill_tap(session, now, &payload);
+        }
+        if self.examined.load(Ordering::Acquire) {
+            self.check(session, &payload);
         }
         let key = SourceKey { line: self.index, session };
         let feeds = self.feeds.read().unwrap_or_else(PoisonError::into_inner);

@@ -303,6 +303,26 @@ fn a_take_asked_for_just_before_a_keyframe_comes_on_at_that_one() {
 }
 
 #[test]
+fn a_source_that_has_just_begun_loses_no_sound_by_a_keyframe_that_goes_by() {
+    // Whole pictures with their sound in one piece, as from a file: sound is in the piece whose keyframe comes too early.
+    // The old source's sound comes late, so that what the new one sent some pictures ago is needed.
+    let mut makes: Vec<_> = two(2).into_iter().map(|m| Make { aac: 1, lead: 90 * 500, ..m }).collect();
+    makes[0].sound_ahead = -90 * 150;
+    let whole = |n: usize, start: u64| {
+        let mut pictures: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
+        stream(&makes[n], 200, start).iter().for_each(|(at, b)| pictures.entry((at - start) / 40_000).or_default().extend_from_slice(b));
+        pictures.into_iter().map(|(picture, b)| (start + picture * 40_000, Bytes::from(b))).collect::<Pieces>()
+    };
+    for start in (3_000_000..3_400_000).step_by(30_000) {
+        let (out, cuts) = run(&[whole(0, 0), whole(1, start)], &[(start - 10_000, 1)]);
+        assert_eq!(cuts.len(), 2, "{cuts:?}");
+        let mut seen = Seen::of(&out);
+        seen.judge(&makes);
+        assert_eq!(seen.faults, Vec::<String>::new(), "begins at {start}: {cuts:?}");
+    }
+}
+
+#[test]
 fn a_keyframe_behind_a_long_head_and_without_a_flag_is_found() {
     let makes = two(25);
     let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 250, 0)).collect();

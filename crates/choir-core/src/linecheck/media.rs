@@ -7,6 +7,7 @@ use crate::{
     link::Link,
     sheet::Expect,
     units::{Bitrate, say_duration, say_rate, say_size},
+    view::DefectView,
 };
 use std::time::Duration;
 
@@ -55,6 +56,7 @@ pub(super) fn judge(items: &mut Items, from: &Link, wanted: &Expect, latency: Du
         None if there && seen.over => items.skipped(Step::Still, "none taken"),
         None => items.open(Step::Still, "no picture yet"),
     }
+    stream(items, media.defects.as_deref(), there);
     delay(items, from, latency, seen, limits, there);
     loss(items, seen, limits, joined);
     headroom(items, seen, joined);
@@ -161,6 +163,21 @@ fn sound(items: &mut Items, audio: Option<&str>, wanted: Option<bool>, there: bo
         (None, Some(true)) if items.over => items.failed(Step::Sound, "none", "Switch sound on at the encoder, and choose its input."),
         (None, Some(true)) => items.open(Step::Sound, "none yet"),
         (None, _) => items.skipped(Step::Sound, "none"),
+    }
+}
+
+fn stream(items: &mut Items, defects: Option<&[DefectView]>, there: bool) {
+    let Some(defects) = defects.filter(|_| there) else {
+        return if there && items.over { items.skipped(Step::Stream, "not examined") } else { items.open(Step::Stream, "no picture yet") };
+    };
+    let mut real = defects.iter().filter(|d| !d.minor);
+    match (real.next(), real.count()) {
+        (None, _) => items.passed(Step::Stream, "no defects"),
+        (Some(first), more) => {
+            let others = if more > 0 { format!("; and {more} more") } else { String::new() };
+            let found = format!("{} ({}){others}", first.text, first.clause);
+            items.doubtful(Step::Stream, found, "\"choir inspect\" lists every defect with its first place.");
+        }
     }
 }
 

@@ -43,6 +43,8 @@ pub enum Step {
     Sound,
     /// It shows something.
     Still,
+    /// Its transport stream is as the standard wants it.
+    Stream,
     /// From the camera to here.
     Delay,
     /// On the way, and after repair.
@@ -53,7 +55,7 @@ pub enum Step {
 
 impl Step {
     /// All, in order.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 18] = [
         Self::Name,
         Self::Host,
         Self::Port,
@@ -68,6 +70,7 @@ impl Step {
         Self::Keyframes,
         Self::Sound,
         Self::Still,
+        Self::Stream,
         Self::Delay,
         Self::Loss,
         Self::Headroom,
@@ -91,6 +94,7 @@ impl Step {
             Self::Keyframes => "keyframes",
             Self::Sound => "sound",
             Self::Still => "still",
+            Self::Stream => "stream",
             Self::Delay => "delay",
             Self::Loss => "loss",
             Self::Headroom => "headroom",

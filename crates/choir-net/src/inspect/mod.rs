@@ -1,9 +1,8 @@
 //! A look of some seconds at one source: what is there, how fast, how regular, and whether its stream is legal.
 
-mod words;
-
 use crate::{
     clock::{steady_us, unix_us},
+    defects::defect,
     lock,
     port::{Intake, LinkStatus, StaveWay, Stop, Way, WayError, open_ways},
     show::sample::{codec_word, sound_words},
@@ -263,7 +262,7 @@ impl Seen {
             pcr_jitter_ms: info.pcr_worst.jitter_us as f64 / 1000.0,
             delay_ms: delays.first().zip(delays.last()).map(|(a, z)| (*a, delays[delays.len() / 2], *z)),
             problems: self.problems(info),
-            defects: self.checker.findings().iter().map(words::defect).collect(),
+            defects: self.checker.findings().iter().map(defect).collect(),
             differs,
             ..InspectView::default()
         }

@@ -1,19 +1,18 @@
-//! Transport stream files: read at the speed of their own clock, written as the media comes.
+//! Transport stream files as ways in: read at the speed of their own clock.
 
-use super::{Intake, Outlet, Stop, status::LinkStatus};
+use super::{Intake, Stop, status::LinkStatus};
 use crate::clock::{Alarm, unix_ms};
 use bytes::{Bytes, BytesMut};
 use choir_core::health::Contact;
 use choir_proto::ts::{PCR_WRAP, PTS_WRAP, PesHeader, TS_PACKET, TsPacket, wrapped_distance};
 use std::{
-    collections::VecDeque,
     path::{Path, PathBuf},
     sync::Arc,
     time::{Duration, Instant},
 };
 use tokio::{
     fs::File,
-    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt},
+    io::{AsyncRead, AsyncReadExt},
     task::JoinHandle,
 };
 
@@ -210,159 +209,4 @@ async fn read_span(
             return Ok((!rest.is_empty()).then(|| (rest, pace.rest())));
         }
     }
-}
-
-/// Writes to a file, or to standard output without a path. A recording that is there already is kept under another name; after a
-/// failed write it goes on as soon as writing works again.
-///
-/// # Errors
-/// The file cannot be created.
-pub async fn spawn_file_out(
-    path: Option<&Path>,
-    outlet: Arc<Outlet>,
-    status: Arc<LinkStatus>,
-    mut stop: Stop,
-) -> Result<JoinHandle<()>, FileError> {
-    let mut sink = Sink::open(path, &status).await?;
-    status.set_open();
-    Ok(tokio::spawn(async move {
-        let mut taken: VecDeque<Bytes> = VecDeque::new();
-        loop {
-            let stopping = tokio::select! {
-                () = stop.wait() => true,
-                () = outlet.wake.notified() => false,
-            };
-            let ended = outlet.has_ended();
-            outlet.swap(&mut taken);
-            sink.write(&mut taken, &status).await;
-            if stopping || ended {
-                return;
-            }
-        }
-    }))
-}
-
-/// Between tries after a failed write.
-const WRITE_AGAIN: Duration = Duration::from_secs(1);
-
-/// Where a recording goes.
-struct Sink {
-    path: Option<PathBuf>,
-    /// `None` after a failed write, until it is opened again.
-    out: Option<Box<dyn AsyncWrite + Send + Unpin>>,
-    failed: Option<Failed>,
-}
-
-struct Failed {
-    since: Instant,
-    next_try: Instant,
-    pieces: u64,
-}
-
-impl Sink {
-    async fn open(path: Option<&Path>, status: &LinkStatus) -> Result<Self, FileError> {
-        let fail = |p: &Path| {
-            let path = p.to_owned();
-            move |cause| FileError { path, cause }
-        };
-        let out: Box<dyn AsyncWrite + Send + Unpin> = match path {
-            Some(p) => {
-                if let Some(kept) = keep_recording(p).await.map_err(fail(p))? {
-                    status.note(false, format!("{} was there already: kept as {}", p.display(), kept.display()));
-                }
-                Box::new(File::create(p).await.map_err(fail(p))?)
-            }
-            None => Box::new(tokio::io::stdout()),
-        };
-        Ok(Self { path: path.map(Path::to_owned), out: Some(out), failed: None })
-    }
-
-    /// Writes what is there; what cannot be written is counted as missing.
-    async fn write(&mut self, taken: &mut VecDeque<Bytes>, status: &LinkStatus) {
-        self.try_again(status).await;
-        let Some(out) = &mut self.out else {
-            if let Some(f) = &mut self.failed {
-                f.pieces += taken.len() as u64;
-            }
-            return taken.clear();
-        };
-        let written = async {
-            for piece in taken.iter() {
-                out.write_all(piece).await?;
-                status.update(|l| {
-                    l.bytes += piece.len() as u64;
-                    l.packets += 1;
-                });
-            }
-            out.flush().await
-        };
-        if let Err(e) = written.await {
-            let now = Instant::now();
-            self.out = None;
-            self.failed = Some(Failed { since: now, next_try: now + WRITE_AGAIN, pieces: taken.len() as u64 });
-            // A full disk: what was written stays, and the rest of the show goes on.
-            let again = if self.path.is_some() { "; trying again each second" } else { "" };
-            status.note(true, format!("writing stopped: {e}{again}"));
-            status.set_contact(Contact::Lost(format!("writing stopped: {e}{again}")));
-        }
-        taken.clear();
-    }
-
-    /// Opens the file again behind its last whole packet, once in a while.
-    async fn try_again(&mut self, status: &LinkStatus) {
-        let (Some(path), Some(f)) = (&self.path, &mut self.failed) else { return };
-        if Instant::now() < f.next_try {
-            return;
-        }
-        f.next_try = Instant::now() + WRITE_AGAIN;
-        let opened = async {
-            let mut file = tokio::fs::OpenOptions::new().append(true).create(true).open(path).await?;
-            let whole = file.metadata().await?.len() / TS_PACKET as u64 * TS_PACKET as u64;
-            file.set_len(whole).await?;
-            // Tells a full disk from one with room again: padding that every receiver passes over.
-            file.write_all(&NULL_PACKET).await?;
-            file.flush().await?;
-            std::io::Result::Ok(file)
-        };
-        if let Ok(file) = opened.await {
-            let (lost, pieces) = (f.since.elapsed().as_secs_f64(), f.pieces);
-            status.note(true, format!("writing again after {lost:.1} s: {pieces} pieces of the stream are missing in the file"));
-            status.set_contact(Contact::Up);
-            self.out = Some(Box::new(file));
-            self.failed = None;
-        }
-    }
-}
-
-/// A null packet (ISO 13818-1, 2.4.1).
-const NULL_PACKET: [u8; TS_PACKET] = {
-    let mut packet = [0xFF; TS_PACKET];
-    (packet[0], packet[1], packet[2], packet[3]) = (0x47, 0x1F, 0xFF, 0x10);
-    packet
-};
-
-/// Recordings of one name that are told apart.
-const KEPT_MAX: u32 = 10_000;
-
-/// Moves a recording out of the way of a new one; gives its new name. Devices, pipes and empty files stay.
-async fn keep_recording(path: &Path) -> std::io::Result<Option<PathBuf>> {
-    match tokio::fs::symlink_metadata(path).await {
-        Ok(m) if m.is_file() && m.len() > 0 => {}
-        _ => return Ok(None),
-    }
-    let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    let end = path.extension().map_or_else(String::new, |e| format!(".{}", e.to_string_lossy()));
-    for n in 1..KEPT_MAX {
-        let kept = path.with_file_name(format!("{stem}-{n}{end}"));
-        // Linked before it is unlinked, so that no other recording is overwritten in between.
-        match tokio::fs::hard_link(path, &kept).await {
-            Ok(()) => {
-                tokio::fs::remove_file(path).await?;
-                return Ok(Some(kept));
-            }
-            Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {}
-            Err(e) => return Err(e),
-        }
-    }
-    Err(std::io::Error::other(format!("there are {KEPT_MAX} recordings of this name: clear some away")))
 }

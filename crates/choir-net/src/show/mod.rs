@@ -252,6 +252,15 @@ impl Show {
         Ok(self.0.lines[self.line(line)?].media.pictures())
     }
 
+    /// Examines a line's transport stream against the standard from now on, or no more; what is found stands in the view.
+    ///
+    /// # Errors
+    /// No such line, as a sentence.
+    pub fn examine(&self, line: &str, on: bool) -> Result<String, String> {
+        self.0.lines[self.line(line)?].media.examine(on);
+        Ok(format!("{line} is {}examined", if on { "" } else { "no longer " }))
+    }
+
     /// Stops a line until it is released.
     ///
     /// # Errors

@@ -4,7 +4,10 @@ use super::{
     events::EventLog,
     plan::{BuiltFeed, BuiltLine},
 };
-use crate::port::{LinkStatus, Live, STARTING};
+use crate::{
+    defects::defect,
+    port::{LinkStatus, Live, STARTING},
+};
 use choir_core::{
     health::{Contact, Health, Reading, State, Verdict},
     link::{Link, show_url},
@@ -274,10 +277,11 @@ impl LineSampler {
         let up = !matches!(link.state, Some(State::Waiting | State::Held | State::Broken));
         let delay = video.and_then(|v| v.delay_us).filter(|_| up && !self.recorded);
         self.remember(&link);
+        let defects = self.built.media.findings().map(|found| found.iter().map(defect).collect());
         LineView {
             name: self.name.clone(),
             title: self.title.clone(),
-            media: MediaView { streams: self.streams(now, info), ..media_view(info) },
+            media: MediaView { streams: self.streams(now, info), defects, ..media_view(info) },
             delay_ms: delay.map(|us| us as f64 / 1000.0),
             feeds: Vec::new(),
             tally: *self.built.status.tally().borrow(),
@@ -373,6 +377,7 @@ fn media_view(info: &MediaInfo) -> MediaView {
         frames: video.map_or(0, |v| v.frames),
         frame: video.and_then(|v| v.stamp).and_then(|s| s.0.frame),
         streams: Vec::new(),
+        defects: None,
     }
 }
 

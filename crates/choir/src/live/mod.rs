@@ -168,6 +168,7 @@ async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::
                     Request::Take { feed, line } => show.take(&feed, &line),
                     Request::Hold { line } => show.hold(&line),
                     Request::Release { line } => show.release(&line),
+                    Request::Examine { line, on } => show.examine(&line, on),
                     Request::View | Request::Stop => continue,
                 };
                 let text = result.unwrap_or_else(|why| why);

@@ -45,6 +45,7 @@ const fn short(step: Step) -> &'static str {
         Step::Picture => "pict",
         Step::Bitrate => "bits",
         Step::Keyframes => "keys",
+        Step::Stream => "strm",
         Step::Headroom => "room",
         other => other.word(),
     }

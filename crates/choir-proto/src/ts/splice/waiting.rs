@@ -115,7 +115,12 @@ impl Waiting {
         let early = self.lead.since.is_some_and(|since| now - since < SOUND_WAIT_US);
         if early {
             self.entry = None;
-            self.held.clear();
+            // Its pictures go by, its sound may be needed.
+            for raw in std::mem::take(&mut self.held) {
+                if let Some(p) = TsPacket::parse(&raw) {
+                    self.lead.note(now, &p, &raw);
+                }
+            }
         }
         early
     }

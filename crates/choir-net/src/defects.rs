@@ -5,7 +5,7 @@ use choir_proto::ts::{TsFault, TsFinding};
 
 /// A finding as it is shown.
 #[must_use]
-pub fn defect(f: &TsFinding) -> DefectView {
+pub(crate) fn defect(f: &TsFinding) -> DefectView {
     DefectView {
         name: name(f.fault).to_owned(),
         text: sentence(f),
