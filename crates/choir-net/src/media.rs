@@ -6,7 +6,9 @@ use crate::{
     port::{Intake, Outlet},
 };
 use bytes::Bytes;
-use choir_proto::ts::{AccessUnit, Aligned, Depth, Lead, MediaInfo, Origin, PacketAligner, SourceKey, Splicer, TsChecker, TsFinding, TsReader};
+use choir_proto::ts::{
+    AccessUnit, Aligned, Depth, Lead, MediaInfo, Origin, PacketAligner, SourceKey, Splicer, TsChecker, TsFinding, TsReader,
+};
 use std::{
     sync::{
         Arc, Mutex, PoisonError, RwLock,

@@ -380,6 +380,57 @@ fn a_source_that_starts_again_is_cut_in_like_another_one() {
 }
 
 #[test]
+fn takes_do_not_move_the_clock_away_from_arrival() {
+    let makes: Vec<_> = two(25).into_iter().map(|m| Make { aac: 1, ..m }).collect();
+    let sources: Vec<_> = makes.iter().zip([0, 130_000]).map(|(m, start)| stream(m, 1750, start)).collect();
+    let takes: Vec<(u64, u32)> = (1..60).map(|n| (n * 1_100_000, (n % 2) as u32)).collect();
+    let (out, cuts) = run(&sources, &takes);
+    assert!(cuts.len() > 55, "{}", cuts.len());
+    // What a reference says more than the time since the first, ms.
+    let mut first = None;
+    let mut ahead = Vec::new();
+    for (at, raw) in out.iter().flat_map(|(at, b)| b.chunks(TS_PACKET).map(move |raw| (*at as i64, raw))) {
+        let Some(pcr) = TsPacket::parse(raw).and_then(|p| p.adaptation?.pcr) else { continue };
+        let (then, start) = *first.get_or_insert((pcr, at));
+        ahead.push((wrapped_distance(pcr, then, PCR_WRAP) / 27 - (at - start)) / 1000);
+    }
+    let (least, most) = (ahead.iter().min().expect("clocks"), ahead.iter().max().expect("clocks"));
+    assert!(*least > -100 && *most < 100, "{least} to {most} ms after {} cuts", cuts.len());
+}
+
+#[test]
+fn a_file_that_is_taken_with_its_last_picture_goes_on_in_step() {
+    let makes = [Make { aac: 1, ..Make::default() }, Make { id: 2, gop: 50, aac: 1, sound_ahead: 3600, ..Make::default() }];
+    // The second is a file of 101 pictures with their sound, the last one a keyframe, that starts again 17 ms late.
+    let (first, file) = (stream(&makes[0], 300, 0), stream(&makes[1], 101, 0));
+    let mut all: Vec<(u64, SourceKey, Bytes)> = first.into_iter().map(|(at, b)| (at, key(0), b)).collect();
+    for session in 1..=2u32 {
+        let late = u64::from(session - 1) * (4_040_000 + 17_000);
+        all.extend(file.iter().map(|(at, b)| (at + late, SourceKey { line: 1, session }, b.clone())));
+    }
+    all.sort_by_key(|(at, k, _)| (*at, k.line));
+    let mut splicer = Splicer::new();
+    splicer.want(0);
+    let (mut out, mut leads) = (Vec::new(), BTreeMap::<SourceKey, Lead>::new());
+    for (at, k, bytes) in all {
+        if at >= 3_900_000 {
+            splicer.want(1);
+        }
+        let lead = leads.entry(k).or_default();
+        let (given, _) = splicer.push(k, at as i64, &bytes, lead);
+        lead.push(at as i64, &bytes);
+        out.push((at, given));
+    }
+    let mut seen = Seen::of(&out);
+    let order = seen.judge(&makes);
+    assert_eq!(seen.faults, Vec::<String>::new());
+    let at = order.iter().position(|o| *o == (2, 100)).expect("its last picture");
+    assert_eq!(order[at + 1], (2, 0), "and at once its first again");
+    let times: Vec<u64> = seen.units.iter().filter(|u| u.1.stream_id == 0xE0).filter_map(|u| u.1.pts).collect();
+    assert_eq!(wrapped_distance(times[at + 1], times[at], PTS_WRAP), makes[1].frame as i64, "as if it had not been late");
+}
+
+#[test]
 fn a_line_that_starts_again_stays_on_while_another_is_waited_for() {
     let makes =
         [Make { aac: 1, sound_ahead: 9000, ..Make::default() }, Make { id: 2, gop: 100, aac: 1, sound_ahead: 9000, ..Make::default() }];

@@ -3,8 +3,9 @@
 use super::{
     packets,
     programme::{Programme, Raw},
+    track::step,
 };
-use crate::ts::{PCR_WRAP, TsPacket};
+use crate::ts::{PCR_WRAP, TsPacket, pes::PesHeader};
 use std::collections::VecDeque;
 
 /// Sound is kept for as long as it may run ahead of or behind the pictures of its time (a second, ISO 13818-1, 2.4.2.7), and what
@@ -21,6 +22,9 @@ pub struct Lead {
     pub(super) programme: Programme,
     /// Last clock reference and when it came.
     clock: Option<(u64, i64)>,
+    /// Decoding time of the last picture, and from one picture to the next.
+    last_dts: Option<u64>,
+    pub(super) step: Option<u64>,
     /// Packets of sound with their time of arrival, oldest first.
     pub(super) sound: VecDeque<(i64, Raw)>,
 }
@@ -44,6 +48,11 @@ impl Lead {
     pub(super) fn note(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw) {
         if self.programme.is_table(p.pid) {
             self.programme.learn(p, raw);
+        } else if p.unit_start && self.programme.video().is_some_and(|v| v.pid == p.pid) {
+            let header = p.payload.and_then(PesHeader::parse);
+            if let Some(dts) = header.and_then(|h| h.dts.or(h.pts)) {
+                self.step = self.last_dts.replace(dts).map(|last| step(dts, last)).filter(|s| *s > 0);
+            }
         } else if self.programme.is_audio(p.pid) {
             self.sound.push_back((now, *raw));
             while self.sound.len() > SOUND_MAX || self.sound.front().is_some_and(|(at, _)| now - at > SOUND_MAX_US) {

@@ -36,7 +36,7 @@ const SILENT_US: i64 = 250_000;
 const EXTRA_MAX: i64 = 45_000;
 
 /// Names one source: a line, and which of its sessions (a source that restarts is another one).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SourceKey {
     /// Which line.
     pub line: u32,
@@ -227,6 +227,7 @@ impl Splicer {
             tracks.set(pmt);
         }
         tracks.inherit(&old.tracks);
+        tracks.expect_step(source.lead.step);
         let trims = self.trims(now, &old.tracks, &tracks);
         let tables = source.lead.programme.tables();
         self.on = Some(OnAir { key, programme: source.lead.programme, tracks, trims, last_seen: now });

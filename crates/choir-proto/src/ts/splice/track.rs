@@ -131,7 +131,7 @@ impl Track {
 const PTS_BACK_MAX: i64 = 180_000;
 
 /// From one unit to the next; nothing for what cannot be one.
-fn step(pts: u64, last: u64) -> u64 {
+pub(super) fn step(pts: u64, last: u64) -> u64 {
     let step = wrapped_distance(pts, last, PTS_WRAP);
     if (0..PTS_BACK_MAX).contains(&step) { step as u64 } else { 0 }
 }
@@ -172,6 +172,13 @@ impl Tracks {
     pub fn inherit(&mut self, old: &Self) {
         let sounds = self.0.iter_mut().filter(|t| t.kind.is_audio());
         sounds.zip(old.sounds()).for_each(|(new, old)| new.end = old.end);
+    }
+
+    /// Takes over how far apart a source's pictures were before it came on.
+    pub fn expect_step(&mut self, step: Option<u64>) {
+        if let Some(video) = self.0.iter_mut().find(|t| t.kind.is_video()) {
+            video.step = step;
+        }
     }
 
     /// Looks at a packet that goes out.
