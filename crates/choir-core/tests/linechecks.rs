@@ -4,7 +4,7 @@ use choir_core::{
     health::{Fault, State},
     linecheck::{Limits, Mark, Row, Seen, Step, judge_line, judge_out},
     sheet::{Sheet, read_sheet},
-    view::{LinkView, MediaView},
+    view::{DefectView, LinkView, MediaView},
 };
 use std::{fmt::Write, time::Duration};
 
@@ -163,6 +163,9 @@ fn what_differs_from_the_sheet_fails_and_what_is_weak_is_doubtful() {
         (Step::Still, Mark::Doubtful, |s| s.still = Some(false)),
         (Step::Still, Mark::Doubtful, |s| s.still = None),
         (Step::Still, Mark::Skipped, |s| (s.still, s.decoded) = (None, false)),
+        (Step::Stream, Mark::Skipped, |_| {}),
+        (Step::Stream, Mark::Passed, |s| found(s, &[("gap", true)])),
+        (Step::Stream, Mark::Doubtful, |s| found(s, &[("gap", true), ("clock", false), ("tables", false)])),
         (Step::Delay, Mark::Doubtful, |s| s.delay_ms = Some(900.0)),
         (Step::Delay, Mark::Skipped, |s| s.delay_ms = None),
         (Step::Loss, Mark::Doubtful, |s| s.lost = 0.08),
@@ -174,6 +177,26 @@ fn what_differs_from_the_sheet_fails_and_what_is_weak_is_doubtful() {
     for (step, mark, change) in cases {
         assert_eq!(marks(&with(change), step), Some(mark), "{step:?}");
     }
+}
+
+/// What is wrong with its stream, and whether that is only a remark.
+fn found(seen: &mut Seen, defects: &[(&str, bool)]) {
+    let defect = |(text, minor): &(&str, bool)| DefectView {
+        text: format!("1 {text}"),
+        clause: "ISO 13818-1, 2.7".into(),
+        minor: *minor,
+        ..DefectView::default()
+    };
+    seen.media.iter_mut().for_each(|m| m.defects = Some(defects.iter().map(defect).collect()));
+}
+
+#[test]
+fn a_defect_is_told_with_its_clause_and_how_many_more_there_are() {
+    let mut seen = good();
+    found(&mut seen, &[("gap", true), ("clock", false), ("tables", false)]);
+    let item = row("launch", &seen).items.into_iter().find(|i| i.step == Step::Stream).expect("the step");
+    assert_eq!(item.found, "1 clock (ISO 13818-1, 2.7); and 1 more");
+    assert!(item.remedy.is_some_and(|r| r.contains("choir inspect")));
 }
 
 #[test]

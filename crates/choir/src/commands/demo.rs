@@ -29,7 +29,6 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     };
     let how = Presentation { for_time: args.for_time, plain: false, json: args.json };
     let view = present(&show, claim, how, Some(measure)).await?;
-    show.stop().await;
     let _ = stop_far.send(true);
     far.wait().await;
     closing(&view, args.json);

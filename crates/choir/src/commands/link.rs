@@ -4,7 +4,7 @@ use super::{interrupted, read_url};
 use crate::{
     args::LinkArgs,
     exit::{FAILED, Failure, USAGE},
-    output::{events, tables},
+    output::{events::Printer, tables},
 };
 use choir_core::{
     health::State,
@@ -49,7 +49,9 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
         let _ = open_gate.send(true);
         std::future::pending::<()>().await;
     };
-    let follow = async { if !args.json || args.every.is_none() { events::follow(&show).await } else { std::future::pending().await } };
+    let printer = Printer::new(&show);
+    let printed = !args.json || args.every.is_none();
+    let follow = async { if printed { printer.follow().await } else { std::future::pending().await } };
     tokio::select! {
         () = show.played_out() => show.finish().await,
         () = timed => {}
@@ -59,6 +61,9 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
         () = every(&show, args.every) => {}
     }
     show.stop().await;
+    if printed {
+        printer.print();
+    }
     let view = show.view();
     if args.json {
         println!("{}", document(&view));

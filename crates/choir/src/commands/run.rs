@@ -5,7 +5,7 @@ use crate::{
     args::RunArgs,
     exit::Failure,
     live,
-    output::{events, tables},
+    output::{events::Printer, tables},
 };
 use choir_core::view::ShowView;
 use choir_net::{
@@ -24,7 +24,6 @@ pub async fn run(args: RunArgs) -> Result<(), Failure> {
     let show = Show::start(&sheet, folder_of(&args.sheet)).await?;
     let how = Presentation { for_time: args.for_time, plain: args.plain, json: args.json };
     let view = present(&show, claim, how, None::<std::future::Pending<()>>).await?;
-    show.stop().await;
     closing(&view, args.json);
     Ok(())
 }
@@ -36,7 +35,7 @@ pub struct Presentation {
     pub json: bool,
 }
 
-/// Shows a running show until it is to end; gives its last view.
+/// Shows a running show until it is to end, and ends it; gives its last view.
 pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Option<impl Future<Output = ()>>) -> Result<ShowView, Failure> {
     let (asked, mut stop_asked) = mpsc::channel(1);
     let server = tokio::spawn(control::serve(claim, show.clone(), asked));
@@ -47,6 +46,7 @@ pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Optio
             None => std::future::pending().await,
         }
     };
+    let printer = Printer::new(show);
     let result = if live {
         tokio::select! {
             r = live::run(live::Source::Here(show.clone())) => r,
@@ -56,7 +56,7 @@ pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Optio
         }
     } else {
         tokio::select! {
-            () = events::follow(show) => {}
+            () = printer.follow() => {}
             _ = stop_asked.recv() => {}
             () = until_stopped(how.for_time) => {}
             () = beside => {}
@@ -65,6 +65,12 @@ pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Optio
     };
     let view = show.view();
     server.abort();
+    if live {
+        printer.skip();
+    }
+    show.stop().await;
+    // How recordings came out.
+    printer.print();
     result.map(|()| view)
 }
 

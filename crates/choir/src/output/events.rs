@@ -3,6 +3,7 @@
 use super::clock;
 use choir_core::view::{EventGrade, EventView};
 use choir_net::show::Show;
+use std::cell::Cell;
 
 /// One event as one line.
 pub fn line(e: &EventView) -> String {
@@ -15,17 +16,39 @@ pub fn line(e: &EventView) -> String {
     format!("{} {mark} {}: {}", clock(e.at_ms), e.subject, e.text)
 }
 
-/// Prints events as they happen, until the show is gone.
-pub async fn follow(show: &Show) {
-    let mut bell = show.event_bell();
-    let mut last = 0;
-    loop {
-        for event in show.events_after(last) {
+/// Prints each event once.
+pub struct Printer<'a> {
+    show: &'a Show,
+    last: Cell<u64>,
+}
+
+impl<'a> Printer<'a> {
+    /// From the first event on.
+    pub const fn new(show: &'a Show) -> Self {
+        Self { show, last: Cell::new(0) }
+    }
+
+    /// Leaves out what has happened so far: it was shown elsewhere.
+    pub fn skip(&self) {
+        self.last.set(*self.show.event_bell().borrow());
+    }
+
+    /// Prints what has happened since.
+    pub fn print(&self) {
+        for event in self.show.events_after(self.last.get()) {
             eprintln!("{}", line(&event));
-            last = event.number;
+            self.last.set(event.number);
         }
-        if bell.changed().await.is_err() {
-            return;
+    }
+
+    /// Prints events as they happen, until the show is gone.
+    pub async fn follow(&self) {
+        let mut bell = self.show.event_bell();
+        loop {
+            self.print();
+            if bell.changed().await.is_err() {
+                return;
+            }
         }
     }
 }

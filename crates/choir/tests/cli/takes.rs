@@ -55,13 +55,37 @@ fn a_recording_is_never_overwritten() {
 }
 
 #[test]
-fn a_full_disk_is_told_and_the_show_goes_on() {
+fn a_recording_says_how_it_came_out() {
+    let place = Place::new();
+    let clip = place.clip();
+    let out = place.run(&["link", &clip, "good.ts"]);
+    assert!(out.code == 0 && out.stderr.contains("good.ts: recorded without a defect"), "{}", out.stderr);
+    // A packet of the picture is missing in the middle.
+    let mut data = fs::read(&clip).expect("a clip");
+    let middle = data.len() / 2 / 188;
+    let place_of = |n: &usize| data[n * 188 + 1..n * 188 + 4] == [0x01, 0x00, data[n * 188 + 3] & 0x0F | 0x10];
+    let at = (middle..data.len() / 188).find(place_of).expect("a packet of the picture") * 188;
+    data.drain(at..at + 188);
+    fs::write(place.path("bad.ts"), data).expect("written");
+    let out = place.run(&["link", "bad.ts", "got.ts"]);
+    let missing = "1 packet missing by the continuity counter; PID 256";
+    assert!(out.stderr.contains(&format!("s in: {missing}")), "told while it is recorded: {}", out.stderr);
+    assert!(out.stderr.contains(&format!("got.ts: recorded with defects: {missing}")), "{}", out.stderr);
+}
+
+#[test]
+fn a_full_disk_is_told_and_writing_goes_on_once_there_is_room() {
     let place = Place::new();
     let clip = format!("{}?repeat", place.clip());
-    let mut link = place.start(&["link", &clip, "/dev/full", "--for", "20s"]);
+    // A disk that is full until the link to it is taken away.
+    std::os::unix::fs::symlink("/dev/full", place.path("out.ts")).expect("a link");
+    let mut link = place.start(&["link", &clip, "out.ts", "--for", "10s"]);
     link.says("writing stopped");
-    link.interrupt();
+    fs::remove_file(place.path("out.ts")).expect("taken away");
+    link.says("writing again after");
     assert_eq!(link.end().0, 0);
+    let size = fs::metadata(place.path("out.ts")).expect("a recording").len();
+    assert!(size.is_multiple_of(188) && size > 100_000, "{size}");
 }
 
 #[test]
