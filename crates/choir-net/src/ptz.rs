@@ -115,7 +115,7 @@ impl Ptz {
         let by = match by {
             Control::Manual => return Err(PtzError::Manual(device.name.clone())),
             Control::Onvif => {
-                let mut session = Session::open(device.address, port, credentials).await?;
+                let mut session = Session::open_to_steer(device.address, port, credentials).await?;
                 let m = if session.services.media.is_some() { media::Media::One } else { media::Media::Two };
                 let which = if m == media::Media::One { Which::Media } else { Which::Media2 };
                 let profiles = media::read_profiles(m, &session.call(which, &media::get_profiles(m)).await?);

@@ -237,6 +237,29 @@ fn a_stop_goes_before_everything_and_is_repeated_until_answered() {
 }
 
 #[test]
+fn stops_go_at_once_past_what_has_not_been_answered_yet() {
+    let now = Instant::now();
+    let sent = |c: &mut Controller| std::iter::from_fn(|| c.poll_transmit()).collect::<Vec<_>>();
+    let mut c = Controller::new(Carrier::Raw, 1, now);
+    let asked = c.ask(now, Ask::Position);
+    let (turn, zoom) = (c.ask(now, Ask::StopMove), c.ask(now, Ask::StopZoom));
+    let message = |a: Ask| a.message(1);
+    assert_eq!(sent(&mut c), [message(Ask::Position), message(Ask::StopMove), message(Ask::StopZoom)], "before any answer");
+    // The late answer to the question is nothing; each stop has one of its own, and the question is asked again behind them.
+    let value = Reply::value(&[7; 8]);
+    for reply in [value, Reply::Taken(1), Reply::Taken(2), Reply::Done(1), Reply::Done(2)] {
+        c.handle_message(now, &reply.message(1));
+    }
+    assert_eq!(c.poll_outcome(), Some((turn, Outcome::Done)));
+    assert_eq!(sent(&mut c), [message(Ask::StopZoom)]);
+    c.handle_message(now, &Reply::Taken(1).message(1));
+    assert_eq!(c.poll_outcome(), Some((zoom, Outcome::Done)));
+    assert_eq!(sent(&mut c), [message(Ask::Position)]);
+    c.handle_message(now, &value.message(1));
+    assert_eq!(c.poll_outcome(), Some((asked, Outcome::Value(vec![7; 8]))));
+}
+
+#[test]
 fn refusals_full_buffers_and_lost_numbers_are_dealt_with() {
     let now = Instant::now();
     let ask = |camera: &mut Camera| {

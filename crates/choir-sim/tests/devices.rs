@@ -249,9 +249,44 @@ fn a_wrong_password_is_tried_once_by_either_proof() {
             let before = camera.counts().refused.load(Ordering::Relaxed);
             for _ in 0..3 {
                 let refused = device::change_password(&mut session, "six oars and a cox").await;
-                assert!(matches!(refused, Err(DeviceError::Onvif(OnvifError::Login { .. }))), "{refused:?}");
+                let Err(DeviceError::Password(why)) = refused else { panic!("{refused:?}") };
+                assert!(why.starts_with("the present password of desk, which the sheet gives, was refused"), "{why}");
             }
             assert_eq!(camera.counts().refused.load(Ordering::Relaxed) - before, 1);
+        }
+    });
+}
+
+#[test]
+fn a_device_that_says_yes_and_keeps_its_own_is_found_out() {
+    run(async {
+        let at = ip(46, 14);
+        let (camera, _end) = a_device(Kind::PtzCamera, at, &[Quirk::KeepsItsOwn]).await;
+        let mut session = device::session(&entry(at), Path::new(".")).await.expect("a session");
+        let Err(DeviceError::Password(why)) = device::change_password(&mut session, "five oars and a cox").await else { panic!("taken") };
+        assert_eq!(why, "the device said that it took the new password of desk, and did not: the present one still holds");
+        assert_eq!(camera.counts().refused.load(Ordering::Relaxed), 1, "the new one was tried once");
+        let Err(DeviceError::Password(why)) = device::change_password(&mut session, "oars").await else { panic!("taken") };
+        assert!(why.starts_with("the device does not take the new password of desk") && why.ends_with("the present one holds"), "{why}");
+        let moved = device::move_to(&mut session, Some((ip(46, 15), 24, None))).await;
+        let Err(DeviceError::Gone(why)) = moved else { panic!("{moved:?}") };
+        assert!(why.contains("127.46.0.15, and 20 s later still answers at 127.46.0.14:8000"), "{why}");
+    });
+}
+
+#[test]
+fn a_stop_by_onvif_takes_three_round_trips() {
+    run(async {
+        for (n, quirks, requests) in [(16, vec![], 5), (17, vec![Quirk::HttpDigest], 5)] {
+            let at = ip(46, n);
+            let (camera, _end) = a_device(Kind::PtzCamera, at, &quirks).await;
+            let device = entry(at);
+            let credentials = device::credentials_of(&device, Path::new(".")).expect("a password");
+            let ptz = Ptz::open(&device, Control::Onvif, credentials).await.expect("a camera");
+            ptz.stop().await.expect("stopped");
+            // Clock, identity and services at once; profiles; the stop.
+            assert_eq!(camera.counts().requests.load(Ordering::Relaxed), requests, "{quirks:?}");
+            assert_eq!(camera.counts().stops.load(Ordering::Relaxed), 1);
         }
     });
 }

@@ -126,6 +126,6 @@ pub async fn move_to(s: &mut Session, fixed: Option<(Ipv4Addr, u8, Option<Ipv4Ad
         (None, Some(follow)) => follow.until_seen(MOVE_PATIENCE).await.ok_or(AddressError::Lost(MOVE_PATIENCE))?,
         (None, None) => was.ip(),
     };
-    wait::appears(SocketAddr::new(ip, was.port()), start).await?;
+    wait::moves(was, SocketAddr::new(ip, was.port()), start).await?;
     Ok(ip)
 }

@@ -8,7 +8,7 @@ mod wait;
 
 pub use address::{AddressError, free_and_reachable, move_to};
 pub use apply::{Failed, Plan, Progress, Report, Step, carry_out, plan};
-pub use password::change_password;
+pub use password::{change_password, session_to_change};
 pub use prove::{Proof, prove};
 pub use wait::restart;
 
@@ -39,6 +39,9 @@ pub enum DeviceError {
     /// Its protocol cannot do it.
     #[error("{0}")]
     Cannot(String),
+    /// A password was refused: whose, and what holds now.
+    #[error("{0}")]
+    Password(String),
     /// It did not come back.
     #[error("{0}")]
     Gone(String),

@@ -32,6 +32,36 @@ pub async fn restart(s: &mut Session) -> Result<Duration, DeviceError> {
     appears(at, start).await
 }
 
+/// Waits until a device that was told to go to another address answers there.
+///
+/// # Errors
+/// It does not, or it still answers where it was.
+pub(super) async fn moves(from: SocketAddr, to: SocketAddr, start: Instant) -> Result<Duration, DeviceError> {
+    if from == to {
+        return appears(to, start).await;
+    }
+    tokio::select! {
+        came = appears(to, start) => came,
+        () = stays(from, start) => Err(DeviceError::Gone(format!(
+            "the device said that it takes the address {}, and {} s later still answers at {from}: it has not moved, and the sheet keeps its              old address. Perhaps it wants a restart (\"choir device restart\"), or is set to DHCP on its own page",
+            to.ip(),
+            GO_PATIENCE.as_secs()
+        ))),
+    }
+}
+
+/// Ends when a device still answers after the time in which it should have gone.
+async fn stays(at: SocketAddr, start: Instant) {
+    tokio::time::sleep_until((start + GO_PATIENCE).into()).await;
+    // Gone, or just about to go: only one that answers twice stays.
+    for _ in 0..2 {
+        if Session::is_there(at).await.is_err() {
+            return std::future::pending().await;
+        }
+        tokio::time::sleep(LOOK_EVERY).await;
+    }
+}
+
 /// Waits until something answers; gives the time since `start`.
 ///
 /// # Errors

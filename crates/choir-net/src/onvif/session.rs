@@ -177,10 +177,22 @@ pub struct Anyone {
 /// # Errors
 /// No connection.
 pub async fn who_is_there(at: SocketAddr) -> Result<Option<Anyone>, OnvifError> {
-    let asked = device::get_clock();
+    let (clock, identity) = tokio::join!(ask_clock(at), ask_openly(at, device::get_identity()));
+    judge_anyone(clock?, identity)
+}
+
+/// What it answers when asked for its clock, and when that was here.
+async fn ask_clock(at: SocketAddr) -> Result<(HttpAnswer, i64), OnvifError> {
     let sent = unix_us();
-    let answer = post(at, DEVICE_PATH, &asked, None, None).await?;
-    let here = sent + (unix_us() - sent) / 2;
+    let answer = post(at, DEVICE_PATH, &device::get_clock(), None, None).await?;
+    Ok((answer, sent + (unix_us() - sent) / 2))
+}
+
+async fn ask_openly(at: SocketAddr, call: Call) -> Result<HttpAnswer, OnvifError> {
+    post(at, DEVICE_PATH, &call, None, None).await
+}
+
+fn judge_anyone((answer, here): (HttpAnswer, i64), identity: Result<HttpAnswer, OnvifError>) -> Result<Option<Anyone>, OnvifError> {
     let mut anyone = Anyone::default();
     let device_time = match read_answer(&answer.body) {
         Ok(body) if body.name == "GetSystemDateAndTimeResponse" => device::read_clock(&body),
@@ -190,7 +202,7 @@ pub async fn who_is_there(at: SocketAddr) -> Result<Option<Anyone>, OnvifError> 
         _ => return Ok(None),
     };
     anyone.ahead_us = device_time.map(|t| t - here);
-    let answer = post(at, DEVICE_PATH, &device::get_identity(), None, None).await?;
+    let answer = identity?;
     match read_answer(&answer.body) {
         Ok(body) if answer.status != 401 => anyone.identity = Some(device::read_identity(&body)),
         _ => {
@@ -214,12 +226,30 @@ impl Session {
     /// # Errors
     /// Nothing speaks ONVIF there, or it does not take the login.
     pub async fn open(ip: std::net::IpAddr, port: Option<u16>, credentials: Option<Credentials>) -> Result<Self, OnvifError> {
+        let mut session = Self::open_to_steer(ip, port, credentials).await?;
+        if session.identity == Identity::default() {
+            session.identity = device::read_identity(&session.call(Which::Device, &device::get_identity()).await?);
+        }
+        Ok(session)
+    }
+
+    /// As `open`, by the fewest round trips: who the device is may stay unknown.
+    ///
+    /// # Errors
+    /// As `open`; a wrong password shows only with the first call that needs it.
+    pub async fn open_to_steer(ip: std::net::IpAddr, port: Option<u16>, credentials: Option<Credentials>) -> Result<Self, OnvifError> {
         let ports: Vec<u16> = port.map_or_else(|| USUAL_PORTS.to_vec(), |p| vec![p]);
         let mut first_error = None;
         for port in ports {
             let at = SocketAddr::new(ip, port);
-            match who_is_there(at).await {
-                Ok(Some(anyone)) => return Self::log_in(at, anyone, credentials).await,
+            // What needs no login is asked for at once (ONVIF Core, 5.9.4).
+            let (clock, identity, services) =
+                tokio::join!(ask_clock(at), ask_openly(at, device::get_identity()), ask_openly(at, device::get_services()));
+            match clock.and_then(|clock| judge_anyone(clock, identity)) {
+                Ok(Some(anyone)) => {
+                    let told = services.ok().filter(|a| a.status == 200).and_then(|a| read_answer(&a.body).ok());
+                    return Self::log_in(at, anyone, told.map(|t| device::read_services(&t)), credentials).await;
+                }
                 Ok(None) => first_error = Some(OnvifError::NotOnvif { at }),
                 // "Nothing speaks ONVIF" says more than "cannot be reached".
                 Err(e) => first_error = first_error.or(Some(e)),
@@ -228,7 +258,12 @@ impl Session {
         Err(first_error.unwrap_or(OnvifError::NotOnvif { at: SocketAddr::new(ip, USUAL_PORTS[0]) }))
     }
 
-    async fn log_in(at: SocketAddr, anyone: Anyone, credentials: Option<Credentials>) -> Result<Self, OnvifError> {
+    async fn log_in(
+        at: SocketAddr,
+        anyone: Anyone,
+        services: Option<Services>,
+        credentials: Option<Credentials>,
+    ) -> Result<Self, OnvifError> {
         let proof = match (anyone.login, anyone.challenge) {
             (false, _) => Proof::None,
             (true, _) if credentials.is_none() => return Err(OnvifError::NoLogin { at }),
@@ -246,8 +281,9 @@ impl Session {
             services: Services::default(),
             notes: Vec::new(),
         };
-        if anyone.identity.is_none() {
-            session.identity = device::read_identity(&session.call(Which::Device, &device::get_identity()).await?);
+        if let Some(services) = services.filter(|s| *s != Services::default()) {
+            session.services = services;
+            return Ok(session);
         }
         session.services = match session.call(Which::Device, &device::get_services()).await {
             Ok(answer) => device::read_services(&answer),

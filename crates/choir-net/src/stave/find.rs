@@ -60,8 +60,8 @@ pub(super) struct Tell {
     pub heard: mpsc::Sender<dns::Heard>,
     /// The machine's name is taken: its new one.
     pub renamed: watch::Sender<Option<String>>,
-    /// Interfaces that are used at present.
-    pub interfaces: watch::Sender<usize>,
+    /// Interfaces that are used at present, once they have been looked for.
+    pub interfaces: watch::Sender<Option<usize>>,
 }
 
 /// Seeks, and announces `own`, until the stop.
@@ -92,7 +92,7 @@ pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) ->
                 let lan = Lan { ear, ip, own: own.clone(), tell: tell.clone() };
                 open.insert(ip, (end, tokio::spawn(lan.run(ends))));
             }
-            tell.interfaces.send_if_modified(|n| std::mem::replace(n, open.len()) != open.len());
+            tell.interfaces.send_if_modified(|n| n.replace(open.len()) != Some(open.len()));
         }
         for (end, task) in open.into_values() {
             let _ = end.send(true);

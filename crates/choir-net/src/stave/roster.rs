@@ -108,7 +108,7 @@ struct Inner {
     /// Other groups that were heard of.
     strangers: Mutex<BTreeSet<String>>,
     /// Interfaces by which it seeks; `None` where it does not.
-    interfaces: Option<watch::Receiver<usize>>,
+    interfaces: Option<watch::Receiver<Option<usize>>>,
     tasks: Mutex<Vec<JoinHandle<()>>>,
 }
 
@@ -132,7 +132,7 @@ impl Roster {
     pub(super) fn start(node: &Node, ways: Ways, stop: &Stop) -> Self {
         let own: OwnEntry = Arc::new(Mutex::new(ways.announce.then(|| node.entry())));
         let (heard_tx, mut heard) = mpsc::channel(64);
-        let (renamed, interfaces) = (watch::channel(None).0, watch::channel(0));
+        let (renamed, interfaces) = (watch::channel(None).0, watch::channel(None));
         let inner = Inner {
             known: Mutex::default(),
             bell: watch::channel(0).0,
@@ -146,6 +146,7 @@ impl Roster {
         if let Some(lan) = ways.lan {
             let tell = find::Tell { heard: heard_tx.clone(), renamed, interfaces: interfaces.0 };
             tasks.push(find::spawn(lan, own.clone(), tell, stop.clone()));
+            tasks.push(roster.ring_with_interfaces(stop.clone()));
         }
         if let Some(at) = ways.directory {
             tasks.push(super::directory::spawn_client(node.clone(), at, own, heard_tx.clone(), stop.clone()));
@@ -182,6 +183,21 @@ impl Roster {
         }));
         lock(&roster.0.tasks).extend(tasks);
         roster
+    }
+
+    /// Whoever waits for a name also says whether there is a network to find it by.
+    fn ring_with_interfaces(&self, mut stop: Stop) -> JoinHandle<()> {
+        let (me, interfaces) = (self.clone(), self.0.interfaces.clone());
+        tokio::spawn(async move {
+            let Some(mut interfaces) = interfaces else { return };
+            loop {
+                tokio::select! {
+                    changed = interfaces.changed() => if changed.is_err() { return },
+                    () = stop.wait() => return,
+                }
+                me.0.bell.send_modify(|n| *n += 1);
+            }
+        })
     }
 
     /// All that are known, by name.
@@ -223,7 +239,7 @@ impl Roster {
     /// True when names are sought by multicast, but no interface is up to do it by.
     #[must_use]
     pub fn has_no_network(&self) -> bool {
-        self.0.interfaces.as_ref().is_some_and(|n| *n.borrow() == 0)
+        self.0.interfaces.as_ref().is_some_and(|n| *n.borrow() == Some(0))
     }
 
     /// Where a name is to be had, the first by machine; and how many machines have it.

@@ -122,6 +122,10 @@ impl Answers {
     }
 }
 
+const fn is_stop(ask: &Ask) -> bool {
+    matches!(ask, Ask::StopMove | Ask::StopZoom)
+}
+
 /// Talks to one camera. After each `handle_*` and [`Self::ask`], drain `poll_transmit` and `poll_outcome`.
 #[derive(Debug)]
 pub struct Controller {
@@ -166,19 +170,29 @@ impl Controller {
         c
     }
 
-    /// Wants something done or answered. A stop goes before all that waits, and ends what is at work.
+    /// Wants something done or answered. A stop goes at once, before all that waits and whatever has not been answered yet; it
+    /// ends what is at work.
     pub fn ask(&mut self, now: Instant, ask: Ask) -> Ticket {
         self.next_ticket += 1;
         let ticket = self.next_ticket;
-        if matches!(ask, Ask::StopMove | Ask::StopZoom) {
-            let kept = |a: &Ask| a.is_inquiry() || matches!(a, Ask::StopMove | Ask::StopZoom);
-            let (stay, gone): (Vec<_>, Vec<_>) = self.waiting.drain(..).partition(|(_, a)| kept(a));
+        if is_stop(&ask) {
+            let (stay, gone): (Vec<_>, Vec<_>) = self.waiting.drain(..).partition(|(_, a)| a.is_inquiry() || is_stop(a));
             self.waiting.extend(stay);
             self.outcomes.extend(gone.into_iter().map(|(t, _)| (t, Outcome::Refused(Refusal::Cancelled))));
-            if self.current.as_ref().is_some_and(|c| !kept(&c.ask)) {
-                self.finish(now, Outcome::Refused(Refusal::Cancelled));
+            match self.current.take_if(|c| !is_stop(&c.ask)) {
+                Some(c) => {
+                    self.leave_behind(now, &c, &Outcome::Refused(Refusal::Cancelled));
+                    if c.ask.is_inquiry() {
+                        self.waiting.push_front((c.ticket, c.ask));
+                    } else {
+                        self.outcomes.push_back((c.ticket, Outcome::Refused(Refusal::Cancelled)));
+                    }
+                }
+                // Behind the other stop it would be late by an answer: said now, and asked again in its turn.
+                None if self.current.is_some() && self.resetting.is_none() => self.say_ahead(now, &ask),
+                None => {}
             }
-            let stops = self.waiting.iter().take_while(|(_, a)| matches!(a, Ask::StopMove | Ask::StopZoom)).count();
+            let stops = self.waiting.iter().take_while(|(_, a)| is_stop(a)).count();
             self.waiting.insert(stops, (ticket, ask));
         } else if self.waiting.len() >= QUEUE_MAX {
             self.outcomes.push_back((ticket, Outcome::Refused(Refusal::Busy)));
@@ -304,6 +318,18 @@ impl Controller {
             stale.taken += left(c.heard.taken);
             stale.done += left(c.heard.done);
         }
+        self.stale.1 = now + STALE_FOR;
+    }
+
+    /// Sends a command whose answer is not awaited.
+    fn say_ahead(&mut self, now: Instant, ask: &Ask) {
+        self.sequence = self.sequence.wrapping_add(1);
+        self.send(ask, self.sequence);
+        if now >= self.stale.1 {
+            self.stale.0 = Answers::default();
+        }
+        self.stale.0.taken += 1;
+        self.stale.0.done += 1;
         self.stale.1 = now + STALE_FOR;
     }
 

@@ -152,6 +152,9 @@ fn device(shared: &Shared, ask: &Element) -> Result<String> {
                 if s.credentials.user != user {
                     return Err((vec!["Sender", "InvalidArgVal", "UsernameMissing"], "No such user"));
                 }
+                if shared.has(Quirk::KeepsItsOwn) {
+                    return Ok(());
+                }
                 s.credentials = s.credentials.with_password(password);
                 Ok(())
             })?;
@@ -191,6 +194,9 @@ fn set_network(shared: &Shared, ask: &Element) -> Result<String> {
         }
         Net { address, prefix: v4.number_at("Manual/PrefixLength").unwrap_or(24), dhcp, ..now }
     };
+    if shared.has(Quirk::KeepsItsOwn) {
+        return Ok("<tds:RebootNeeded>false</tds:RebootNeeded>".into());
+    }
     shared.look(|s| s.next_network = Some(next));
     let at_restart = shared.settings.kind == Kind::Encoder;
     if !at_restart {

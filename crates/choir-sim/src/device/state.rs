@@ -47,6 +47,8 @@ pub enum Quirk {
     OwnPresetNumbers,
     /// A second device of the same kind is at the same address.
     Twin,
+    /// It says that it takes another address or password, and keeps its own.
+    KeepsItsOwn,
 }
 
 /// What a device is to be.

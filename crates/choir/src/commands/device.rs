@@ -269,7 +269,7 @@ async fn password(o: &Opened, name: &str, file: Option<PathBuf>) -> Result<(), F
     if let Some(problem) = password_problem(&user, new.reveal()) {
         return Err(Failure::new(USAGE, problem));
     }
-    let mut session = or_left(device::session(&d, &o.base)).await?;
+    let mut session = or_left(device::session_to_change(&d, &o.base)).await?;
     device::change_password(&mut session, new.reveal()).await?;
     println!("{name}: the new password of {user} holds");
     match (&d.password, &file) {

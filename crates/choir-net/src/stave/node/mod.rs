@@ -162,7 +162,11 @@ impl Node {
         let mut endpoint = Endpoint::new(config, Some(server), socket, Arc::new(quinn::TokioRuntime)).map_err(failed)?;
         endpoint.set_default_client_config(client);
         let at = endpoint.local_addr().map_err(failed)?;
-        let number = plan.identity.number(&plan.seed);
+        // The same links twice are two nodes: the second has another port, and with it another number.
+        let number = match plan.port {
+            None if at.port() != PORT => plan.identity.number(&format!("{} {}", plan.seed, at.port())),
+            _ => plan.identity.number(&plan.seed),
+        };
         let node = Self(Arc::new(Inner {
             endpoint,
             at,
