@@ -291,6 +291,29 @@ fn a_directory_brings_nodes_together_and_names_of_machines_stay_apart() {
 }
 
 #[test]
+fn the_same_links_twice_on_one_machine_are_two_nodes_that_see_each_other() {
+    run(async {
+        let (_end, stop) = Stop::new();
+        let ip = Ipv4Addr::new(127, 63, 0, 1);
+        let identity = Identity::passing().unwrap();
+        let mut nodes = Vec::new();
+        for _ in 0..2 {
+            // The same user, machine, address and links: only the port that is left differs.
+            let plan = NodePlan { identity: identity.clone(), ..node_plan("boathouse", ip, None) };
+            let one = Node::start(plan, &stop).await.unwrap();
+            let roster = one.seek(Ways { lan: Some(LanPlan::by(Some(ip.into()))), announce: true, ..Ways::default() }, &stop);
+            assert!(!roster.has_no_network(), "that is not known before it has looked");
+            nodes.push((roster, one));
+        }
+        let at: Vec<SocketAddr> = nodes.iter().map(|(_, n)| n.at()).collect();
+        for (n, (roster, _)) in nodes.iter().enumerate() {
+            known(roster, "the other", |k| k.iter().any(|k| k.at == at[1 - n] && matches!(k.state, NodeState::Open(_)))).await;
+            assert!(!roster.has_no_network());
+        }
+    });
+}
+
+#[test]
 fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
     run(async {
         let (_end, stop) = Stop::new();
