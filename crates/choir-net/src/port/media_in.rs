@@ -286,6 +286,10 @@ impl MediaIn {
             let about = (ms.abs() as f64 / 500.0).round() * 0.5;
             found.push(format!("sender reports put sound about {about} s from where it arrives: not used; sound follows its arrival"));
         }
+        if let Some(ms) = self.group.info_disbelieved_ms() {
+            let about = ms.abs() as f64 / 1000.0;
+            found.push(format!("the answer to PLAY (RTP-Info) puts sound {about:.1} s from where it arrives: not used; sound follows its arrival"));
+        }
         for text in found {
             if !self.manners_told.contains(&text) {
                 self.manners_told.push(text.clone());

@@ -12,12 +12,9 @@ const STEP_MAX: i64 = 10 * CLOCK;
 const SLEW_MAX: i64 = CLOCK / 10;
 /// One tick of correction for so many ticks of media: 0.2 %.
 const SLEW: i64 = 500;
-/// Reports that put sound this far from where its packets came (5 s) are not believed.
-const BELIEF: i64 = 5 * CLOCK;
-
-/// Reports that put sound this far (600 ms) from where it usually comes beside the picture are wrong: no network delays one of
-/// the two that much more for good.
-const REPORT_BELIEF: i64 = CLOCK * 6 / 10;
+/// Reports, or an answer to PLAY, that put sound this far (600 ms) from where it comes beside the picture are wrong: no network
+/// delays one of the two that much more for good.
+const BELIEF: i64 = CLOCK * 6 / 10;
 /// Time over which the leader's clock is held against arrival, and the share that it may be off: network jitter stays below.
 const RATE_WINDOW: Duration = Duration::from_secs(10);
 const RATE_OFF: f64 = 0.02;
@@ -77,6 +74,8 @@ pub struct SyncGroup {
     rate_from: Option<(i64, Instant)>,
     clock_off: Option<f64>,
     disbelieved: Option<i64>,
+    /// The same of the answer to PLAY.
+    info_disbelieved: Option<i64>,
 }
 
 /// Presentation times start here: 10 s, so that decoding times before the first are no wrap.
@@ -93,6 +92,7 @@ impl SyncGroup {
             rate_from: None,
             clock_off: None,
             disbelieved: None,
+            info_disbelieved: None,
         }
     }
 
@@ -118,6 +118,12 @@ impl SyncGroup {
     #[must_use]
     pub fn disbelieved_ms(&self) -> Option<i64> {
         self.disbelieved
+    }
+
+    /// How far the answer to PLAY (RTP-Info) puts sound from where it comes, in ms, when it is not believed for that.
+    #[must_use]
+    pub fn info_disbelieved_ms(&self) -> Option<i64> {
+        self.info_disbelieved
     }
 
     fn measure_rate(&mut self, pts: i64, arrived: Instant) {
@@ -158,7 +164,7 @@ impl SyncGroup {
             let pts = lead_pts + (ntp - lead_ntp) * 9 / 100;
             let target = pts - t.ticks(t.unwrap(at));
             let from_arrival = target - t.arrival.unwrap_or(offset);
-            if from_arrival.abs() >= REPORT_BELIEF {
+            if from_arrival.abs() >= BELIEF {
                 self.disbelieved = Some(from_arrival / 90);
             } else {
                 self.disbelieved = None;
@@ -174,7 +180,8 @@ impl SyncGroup {
     pub fn pts(&mut self, track: usize, timestamp: u32, arrived: Instant) -> Option<u64> {
         let lead = self.lead;
         let leads = track == self.leader;
-        let aligned = self.aligned(track);
+        let aligned = self.aligned(track, timestamp);
+        let mut info_disbelieved = None;
         let t = self.tracks.get_mut(track)?;
         let long = t.unwrap(timestamp);
         let ticks = t.ticks(long);
@@ -195,7 +202,9 @@ impl SyncGroup {
                 let now = match (leads, lead) {
                     (false, Some((pts, came))) => {
                         let passed = arrived.saturating_duration_since(came).as_nanos() as i64 * 9 / 100_000;
-                        aligned.filter(|a| (ticks + a - pts - passed).abs() < BELIEF).map_or(pts + passed, |a| ticks + a)
+                        let off = aligned.map(|a| ticks + a - pts - passed);
+                        info_disbelieved = off.filter(|off| off.abs() >= BELIEF).map(|off| off / 90);
+                        pts + passed + off.filter(|off| off.abs() < BELIEF).unwrap_or(0)
                     }
                     _ => START,
                 };
@@ -220,6 +229,7 @@ impl SyncGroup {
             None => offset,
         };
         t.offset = Some(offset);
+        self.info_disbelieved = info_disbelieved.or(self.info_disbelieved);
         if first {
             self.aim(track);
         }
@@ -234,11 +244,12 @@ impl SyncGroup {
         Some(pts.rem_euclid(1 << 33) as u64)
     }
 
-    /// The offset at which a follower starts together with the leader.
-    fn aligned(&self, track: usize) -> Option<i64> {
+    /// The offset at which a follower whose first unit has this timestamp starts together with the leader.
+    fn aligned(&self, track: usize, first: u32) -> Option<i64> {
         let (lead, t) = (self.tracks.get(self.leader)?, self.tracks.get(track)?);
         let lead_start = lead.ticks(lead.last?.1 + i64::from(lead.info?.wrapping_sub(lead.last?.0) as i32)) + lead.offset?;
-        let own = t.ticks(i64::from(t.info?));
+        // Its first unit may come on the other side of a wrap.
+        let own = t.ticks(i64::from(first) + i64::from(t.info?.wrapping_sub(first) as i32));
         Some(lead_start - own)
     }
 }
@@ -319,6 +330,21 @@ mod tests {
         // Taken 100 ms after the start as well, but came 300 ms later.
         let sound = group.pts(1, 500 + 800, now + Duration::from_millis(300)).expect("sound");
         assert_eq!(video, sound);
+    }
+
+    #[test]
+    fn an_answer_to_play_that_names_other_packets_is_not_believed_and_told() {
+        for (wrong_ms, told) in [(870, Some(870)), (-2000, Some(-2000)), (200, None)] {
+            let mut group = SyncGroup::new(&[90_000, 8000], 0);
+            let now = Instant::now();
+            group.starts_at(0, 1000);
+            // Sound that comes now is said to have begun later or earlier.
+            group.starts_at(1, 500u32.wrapping_sub((wrong_ms * 8) as u32));
+            let video = group.pts(0, 1000, now).expect("video");
+            let sound = group.pts(1, 500, now).expect("sound");
+            let apart = crate::ts::wrapped_distance(sound, video, 1 << 33) / 90;
+            assert_eq!((group.info_disbelieved_ms(), apart), (told, if told.is_some() { 0 } else { wrong_ms.into() }));
+        }
     }
 
     #[test]
