@@ -288,7 +288,9 @@ impl MediaIn {
         }
         if let Some(ms) = self.group.info_disbelieved_ms() {
             let about = ms.abs() as f64 / 1000.0;
-            found.push(format!("the answer to PLAY (RTP-Info) puts sound {about:.1} s from where it arrives: not used; sound follows its arrival"));
+            found.push(format!(
+                "the answer to PLAY (RTP-Info) puts sound {about:.1} s from where it arrives: not used; sound follows its arrival"
+            ));
         }
         for text in found {
             if !self.manners_told.contains(&text) {
