@@ -266,15 +266,14 @@ impl MountPoint {
         let now = Instant::now();
         let packed = shared.hooks.touch(packed);
         let packed = packed.as_ref();
-        let (mut gone, mut bytes, mut packets) = (Vec::new(), 0, 0);
+        let (mut dead, mut bytes, mut packets) = (Vec::new(), 0, 0);
         let has_video = m.tracks.iter().any(|t| t.codec.is_video());
         let mut to_group = false;
         let count = packed.packets().len() as u64;
         for (id, v) in lock(&self.viewers).iter_mut() {
             let Some(lane) = v.lanes.get(&track).copied().filter(|_| !v.paused) else { continue };
             if matches!(lane, Lane::Tcp { .. }) && v.connection.is_dead(now) {
-                self.status.note(true, format!("viewer {} has taken nothing for 10 s: let go", v.peer));
-                gone.push(*id);
+                dead.push((*id, v.peer));
                 continue;
             }
             let watches_video = has_video && v.lanes.keys().any(|n| m.tracks.get(*n).is_some_and(|t| t.codec.is_video()));
@@ -313,10 +312,7 @@ impl MountPoint {
                         self.status.note(true, format!("viewer {} does not keep up: it gets nothing up to the next keyframe", v.peer));
                     }
                 }
-                Fate::Dead => {
-                    self.status.note(true, format!("viewer {} has taken nothing for 10 s: let go", v.peer));
-                    gone.push(*id);
-                }
+                Fate::Dead => dead.push((*id, v.peer)),
             }
         }
         if let (true, Some(g)) = (to_group, &self.group) {
@@ -328,7 +324,10 @@ impl MountPoint {
             l.bytes += bytes;
             l.packets += packets;
         });
-        gone
+        for (_, peer) in &dead {
+            self.status.note(true, format!("viewer {peer} has taken nothing for 10 s: let go"));
+        }
+        dead.into_iter().map(|(id, _)| id).collect()
     }
 
     /// The first packets for a viewer are known: its numbers run on from before a pause, and its PLAY is answered.
