@@ -48,7 +48,9 @@ pub async fn change_password(s: &mut Session, new: &str) -> Result<(), DeviceErr
         }
         Err(e) => return Err(of_present(&user, e)),
     }
-    let again = |c| Session::open(s.at().ip(), Some(s.at().port()), Some(c));
+    let at = s.at();
+    // The list of users is told to nobody who has not proved a password.
+    let again = async |c| Session::open(at.ip(), Some(at.port()), Some(c)).await?.call(Which::Device, &device::get_users()).await;
     match again(credentials.with_password(new)).await {
         Ok(_) => Ok(()),
         Err(OnvifError::Login { .. }) => Err(DeviceError::Password(match again(credentials).await {

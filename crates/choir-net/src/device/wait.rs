@@ -43,7 +43,8 @@ pub(super) async fn moves(from: SocketAddr, to: SocketAddr, start: Instant) -> R
     tokio::select! {
         came = appears(to, start) => came,
         () = stays(from, start) => Err(DeviceError::Gone(format!(
-            "the device said that it takes the address {}, and {} s later still answers at {from}: it has not moved, and the sheet keeps its              old address. Perhaps it wants a restart (\"choir device restart\"), or is set to DHCP on its own page",
+            "the device said that it takes the address {}, and {} s later still answers at {from}: it has not moved, and the sheet keeps its \
+             old address. Perhaps it wants a restart (\"choir device restart\"), or is set to DHCP on its own page",
             to.ip(),
             GO_PATIENCE.as_secs()
         ))),
