@@ -320,17 +320,24 @@ impl Ptz {
         let time = time.min(self.move_most());
         // The camera moves from when it hears the order, not from when its answer is here.
         let end = tokio::time::Instant::now() + time;
-        let moved = match &self.by {
-            By::Visca(v) => visca_move(v, d).await,
-            _ => self.drive(d, time).await,
-        };
-        // Also when the move was not answered: it may have been heard.
-        if moved.is_ok() {
+        let over = async {
             tokio::select! {
                 () = tokio::time::sleep_until(end) => {}
                 () = until => {}
             }
-        }
+        };
+        let moving = async {
+            match &self.by {
+                By::Visca(v) => visca_move(v, d).await?,
+                _ => self.drive(d, time).await?,
+            }
+            std::future::pending().await
+        };
+        // The stop does not wait for the answer to the move; and it follows also when there was none: it may have been heard.
+        let moved = tokio::select! {
+            moved = moving => moved,
+            () = over => Ok(()),
+        };
         let stopped = self.stop().await;
         moved.and(stopped)
     }

@@ -2,19 +2,21 @@
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
-use choir_core::{device::Control, find::plan};
+use choir_core::{device::Control, find::plan, sheet::read_sheet};
 use choir_net::{
     discover::{FindEvent, FindOptions, Pacer, find, own_interfaces},
     http::{Ask, HttpError, ask},
     onvif::{OnvifError, Session, who_is_there},
+    ptz::Ptz,
     visca::{Visca, ViscaError},
 };
 use choir_proto::{
     auth::Credentials,
     onvif::{Fault, device, soap::envelope},
-    visca::{Ask as Say, Header, Payload, Refusal, Reply},
+    visca::{Ask as Say, Drive, Header, Payload, Refusal, Reply},
 };
 use std::{
+    mem::discriminant,
     net::SocketAddr,
     sync::{
         Arc,
@@ -216,6 +218,59 @@ fn a_camera_is_heard_among_strangers_and_a_silent_one_is_given_up() {
         let error = nobody.ask(Say::Home).await.expect_err("nobody there");
         assert!(matches!(error, ViscaError::Refused { cause: Refusal::Silent, .. }), "{error}");
         assert!(matches!(Visca::open(at.ip(), Some(9), Control::ViscaTcp, 1).await, Err(ViscaError::Socket { .. })));
+    });
+}
+
+#[test]
+fn a_move_by_visca_lasts_as_long_as_it_should_though_each_answer_takes_half_a_second() {
+    run(async {
+        for (drive, begins, ends) in [
+            (Drive { pan: 0.5, ..Drive::default() }, Say::Move(Drive { pan: 0.5, ..Drive::default() }), Say::StopMove),
+            (Drive { zoom: 0.5, ..Drive::default() }, Say::Zoom(0.5), Say::StopZoom),
+        ] {
+            let socket = Arc::new(UdpSocket::bind("127.0.0.1:0").await.expect("a port"));
+            let at = socket.local_addr().expect("an address");
+            let (heard_tx, mut heard) = mpsc::channel(64);
+            tokio::spawn(async move {
+                let mut buffer = [0; 64];
+                while let Ok((n, from)) = socket.recv_from(&mut buffer).await {
+                    let Some((h, message)) = Header::read(&buffer[..n]) else { continue };
+                    let mut answers = vec![Header { kind: Payload::ControlReply, sequence: h.sequence }.datagram(&[1])];
+                    if let Some((_, say)) = Say::read(message).filter(|_| h.kind == Payload::Command) {
+                        let _ = heard_tx.send((say, Instant::now())).await;
+                        let reply = |r: Reply| Header { kind: Payload::Reply, sequence: h.sequence }.datagram(&r.message(1));
+                        answers = vec![reply(Reply::Taken(1)), reply(Reply::Done(1))];
+                    }
+                    let socket = socket.clone();
+                    tokio::spawn(async move {
+                        // What it does, it does at once; only its word is slow.
+                        if h.kind != Payload::Control {
+                            tokio::time::sleep(Duration::from_millis(500)).await;
+                        }
+                        for a in answers {
+                            let _ = socket.send_to(&a, from).await;
+                        }
+                    });
+                }
+            });
+            let sheet = format!(
+                "[show]\nname = \"Tarn Hollow Regatta\"\n[[device]]\nname = \"finish-tower\"\naddress = \"{at}\"\ncontrol = \"visca\"\n"
+            );
+            let device = read_sheet(&sheet).0.expect("a sheet").devices.remove(0);
+            let ptz = Ptz::open(&device, Control::Visca, None).await.expect("a way");
+            ptz.move_for(drive, Duration::from_millis(600), std::future::pending()).await.expect("moved and stopped");
+            let (mut began, mut ended) = (None, None);
+            while let Ok((say, when)) = heard.try_recv() {
+                // Speeds come in the camera's own steps.
+                if discriminant(&say) == discriminant(&begins) {
+                    began.get_or_insert(when);
+                } else if say == ends {
+                    ended.get_or_insert(when);
+                }
+            }
+            let took = ended.expect("a stop") - began.expect("a move");
+            assert!((Duration::from_millis(550)..Duration::from_millis(950)).contains(&took), "{ends:?}: {took:?} instead of 600 ms");
+        }
     });
 }
 
