@@ -7,10 +7,9 @@ use crate::show::Show;
 use choir_core::view::ShowView;
 use rustix::process::getuid;
 use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
 use std::{
-    collections::hash_map::DefaultHasher,
     fs::{self, DirBuilder, File, TryLockError},
-    hash::{Hash, Hasher},
     io::{self, Read, Write},
     os::unix::fs::{DirBuilderExt, MetadataExt},
     path::{Path, PathBuf},
@@ -127,14 +126,14 @@ fn folder() -> Result<PathBuf, ControlError> {
     Ok(path)
 }
 
-/// The name of a sheet's files in the folder: readable, and different for sheets of the same name.
+/// The name of a sheet's files in the folder: readable, different for sheets of the same name, and the same for every build.
 fn stem(sheet: &Path) -> String {
     let whole = sheet.canonicalize().unwrap_or_else(|_| sheet.to_owned());
-    let mut hasher = DefaultHasher::new();
-    whole.hash(&mut hasher);
+    let digest = Sha256::digest(whole.as_os_str().as_encoded_bytes());
     let name = whole.file_stem().map_or_else(|| "show".into(), |s| s.to_string_lossy().into_owned());
     let short: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(24).collect();
-    format!("{short}-{:08x}", hasher.finish() as u32)
+    let number: String = digest.iter().take(4).map(|b| format!("{b:02x}")).collect();
+    format!("{short}-{number}")
 }
 
 /// The right to run a sheet, and its open socket. Both go when it is dropped.
@@ -299,4 +298,16 @@ async fn only_running(folder: &Path) -> Result<PathBuf, ControlError> {
         return Err(ControlError::Several(running.iter().map(sheet).collect()));
     }
     running.pop().ok_or(ControlError::NothingRuns)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_show_is_found_by_every_build() {
+        // The first digits of the path's SHA-256: no build may have another idea of it.
+        assert_eq!(stem(Path::new("/nowhere/regatta.toml")), "regatta-d6bb931d");
+        assert_ne!(stem(Path::new("/elsewhere/regatta.toml")), "regatta-d6bb931d");
+    }
 }

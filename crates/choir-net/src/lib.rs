@@ -40,14 +40,24 @@ pub mod still;
 pub mod survey;
 pub mod visca;
 
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::{
+    io,
+    sync::{Mutex, MutexGuard, PoisonError},
+};
 
-/// Random bytes from the system.
-pub(crate) fn random<const N: usize>() -> [u8; N] {
+/// Random bytes from the system, for keys and whatever else nobody may guess.
+///
+/// # Errors
+/// The system gives none.
+pub(crate) fn secret_random<const N: usize>() -> io::Result<[u8; N]> {
     let mut bytes = [0; N];
-    // Without the system's randomness nothing else works either; what is fixed is refused by the other end.
-    let _ = getrandom::fill(&mut bytes);
-    bytes
+    getrandom::fill(&mut bytes).map_err(|e| io::Error::other(format!("the system gives no random numbers: {e}")))?;
+    Ok(bytes)
+}
+
+/// Random bytes for numbers that need only differ from those of others, as stream identifiers do.
+pub(crate) fn random<const N: usize>() -> [u8; N] {
+    secret_random().unwrap_or([0; N])
 }
 
 /// Locks; a panic elsewhere must not take the show down with it.

@@ -3,7 +3,7 @@
 use crate::{
     clock::{Alarm, unix_us},
     port::{Stop, UdpPort},
-    random,
+    random, secret_random,
 };
 use choir_core::{
     advice::PathFacts,
@@ -127,7 +127,7 @@ impl Answering {
         mut stop: Stop,
     ) -> io::Result<u64> {
         let limit_ms = u32::try_from(limit.as_millis()).unwrap_or(u32::MAX);
-        let mut answerer = Answerer::new(token, limit_bps, limit_ms, random());
+        let mut answerer = Answerer::new(token, limit_bps, limit_ms, secret_random()?);
         let (clock, mut alarm, mut told) = (Clock::new(), Alarm::new()?, None);
         loop {
             let now = clock.now();

@@ -35,6 +35,7 @@ use std::{
         Arc, Mutex,
         atomic::{AtomicBool, AtomicU64, Ordering},
     },
+    time::{Duration, Instant},
 };
 use tokio::{
     net::{TcpListener, TcpSocket},
@@ -47,16 +48,45 @@ pub trait Intake: Send + Sync + 'static {
     fn push(&self, session: u32, payload: Bytes);
 }
 
-/// Chunks waiting for a way out: two seconds at 20 Mbit/s.
-const QUEUE_MAX: usize = 4096;
+/// Media that waits for a way out: so many bytes (2.5 s of 100 Mbit/s), and so long. Pieces are packets on one way, whole pictures
+/// on another, so that their number says nothing.
+const WAITING_BYTES: usize = 32 << 20;
+const WAITING_TIME: Duration = Duration::from_secs(5);
 
 /// Media on its way out.
 #[derive(Debug, Default)]
 pub struct Outlet {
-    queue: Mutex<VecDeque<Bytes>>,
+    queue: Mutex<Queue>,
     wake: Arc<Notify>,
     dropped: AtomicU64,
     ended: AtomicBool,
+}
+
+/// What waits, and since when.
+#[derive(Debug, Default)]
+struct Queue {
+    pieces: VecDeque<Bytes>,
+    times: VecDeque<Instant>,
+    bytes: usize,
+}
+
+impl Queue {
+    /// Adds a piece; gives how many had to give way.
+    fn push(&mut self, now: Instant, payload: Bytes) -> u64 {
+        self.bytes += payload.len();
+        self.pieces.push_back(payload);
+        self.times.push_back(now);
+        let mut dropped = 0;
+        // The newest stays, however large.
+        while self.pieces.len() > 1
+            && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now.saturating_duration_since(*t) > WAITING_TIME))
+        {
+            self.times.pop_front();
+            self.bytes -= self.pieces.pop_front().map_or(0, |p| p.len());
+            dropped += 1;
+        }
+        dropped
+    }
 }
 
 impl Outlet {
@@ -68,13 +98,8 @@ impl Outlet {
 
     /// Queues one piece; when the way out does not keep up, the oldest piece gives way and is counted.
     pub fn push(&self, payload: Bytes) {
-        let mut queue = lock(&self.queue);
-        if queue.len() >= QUEUE_MAX {
-            queue.pop_front();
-            self.dropped.fetch_add(1, Ordering::Relaxed);
-        }
-        queue.push_back(payload);
-        drop(queue);
+        let dropped = lock(&self.queue).push(Instant::now(), payload);
+        self.dropped.fetch_add(dropped, Ordering::Relaxed);
         self.wake.notify_one();
     }
 
@@ -99,8 +124,13 @@ impl Outlet {
         self.ended.load(Ordering::Acquire)
     }
 
-    pub(crate) fn swap(&self, with: &mut VecDeque<Bytes>) {
-        std::mem::swap(&mut *lock(&self.queue), with);
+    /// Takes all that waits into `into`, which must be empty.
+    pub(crate) fn take_into(&self, into: &mut VecDeque<Bytes>) {
+        let mut queue = lock(&self.queue);
+        into.clear();
+        std::mem::swap(&mut queue.pieces, into);
+        queue.times.clear();
+        queue.bytes = 0;
     }
 }
 
@@ -148,5 +178,29 @@ impl Stop {
     /// Waits for it. Safe to cancel. A dropped sender counts as stop.
     pub async fn wait(&mut self) {
         let _ = self.0.wait_for(|stopped| *stopped).await;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_waits_is_bounded_in_bytes_and_in_time() {
+        let now = Instant::now();
+        let picture = Bytes::from(vec![0; 1 << 20]);
+        let mut queue = Queue::default();
+        let dropped: u64 = (0..100).map(|_| queue.push(now, picture.clone())).sum();
+        assert_eq!((queue.bytes, queue.pieces.len(), dropped), (WAITING_BYTES, 32, 68));
+        // Small pieces by the thousand are no reason to drop any; their age is.
+        let mut queue = Queue::default();
+        let packet = Bytes::from(vec![0; 1316]);
+        let dropped: u64 = (0..20_000).map(|_| queue.push(now, packet.clone())).sum();
+        assert_eq!((queue.pieces.len(), dropped), (20_000, 0));
+        assert_eq!(queue.push(now + WAITING_TIME + Duration::from_millis(1), packet.clone()), 20_000);
+        assert_eq!((queue.pieces.len(), queue.times.len(), queue.bytes), (1, 1, packet.len()));
+        // One that alone is more than the bound goes all the same.
+        assert_eq!(queue.push(now, Bytes::from(vec![0; WAITING_BYTES + 1])), 1);
+        assert_eq!(queue.pieces.len(), 1);
     }
 }

@@ -38,7 +38,7 @@ pub async fn spawn_file_out(
                 () = outlet.wake.notified() => false,
             };
             let ended = outlet.has_ended();
-            outlet.swap(&mut taken);
+            outlet.take_into(&mut taken);
             sink.write(&mut taken, &status).await;
             if stopping || ended {
                 return sink.sum_up(&status);

@@ -242,7 +242,7 @@ pub fn spawn_rtp_out(
                 () = outlet.wake.notified() => {}
             }
             let ended = outlet.has_ended();
-            outlet.swap(&mut taken);
+            outlet.take_into(&mut taken);
             // The time of sending, in ticks of 90 kHz (RFC 2250, 2).
             let timestamp = offset.wrapping_add((start.elapsed().as_micros() * 9 / 100) as u32);
             for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {

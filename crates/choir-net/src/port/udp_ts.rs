@@ -114,7 +114,7 @@ pub fn spawn_udp_out(
                 () = outlet.wake.notified() => {}
             }
             let ended = outlet.has_ended();
-            outlet.swap(&mut taken);
+            outlet.take_into(&mut taken);
             let (mut bytes, mut packets) = (0, 0);
             for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
                 if let Err(e) = send_one(&socket, to, &piece).await {

@@ -23,7 +23,7 @@ impl GroupOut {
         let socket = UdpPort::to_group(plan.to.ip(), plan.interface, 1)?;
         let codecs = ["h264", "h265", "jpeg"].map(str::to_owned).to_vec();
         let ask = Ask { source: String::new(), grade: None, patience_ms: 2000, codecs, carriage: Carriage::Multicast };
-        Ok(Self { to: plan.to, socket, writer: GroupWriter::new(crate::random()), lane: Lane::new(ask, &[]), turn: 0 })
+        Ok(Self { to: plan.to, socket, writer: GroupWriter::new(crate::secret_random()?), lane: Lane::new(ask, &[]), turn: 0 })
     }
 
     pub fn set_offered(&mut self, streams: &[StreamOffer]) {

@@ -129,7 +129,7 @@ impl Feeder {
         while !outlet.has_ended() {
             tokio::select! {
                 () = outlet.filled() => {
-                    outlet.swap(&mut taken);
+                    outlet.take_into(&mut taken);
                     for piece in taken.drain(..) {
                         from.push(&piece);
                         while let Some((unit, changed)) = from.poll() {

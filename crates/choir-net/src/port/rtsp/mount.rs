@@ -225,7 +225,7 @@ impl MountPoint {
         loop {
             outlet.wake.notified().await;
             let ended = outlet.has_ended();
-            outlet.swap(&mut taken);
+            outlet.take_into(&mut taken);
             for piece in taken.drain(..) {
                 self.piece(shared, &piece);
             }

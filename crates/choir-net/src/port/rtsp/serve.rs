@@ -7,7 +7,7 @@ use super::{
     pull::pair,
     viewers::Lanes,
 };
-use crate::lock;
+use crate::{lock, secret_random};
 use bytes::BytesMut;
 use choir_core::health::Contact;
 use choir_proto::{
@@ -259,14 +259,12 @@ pub fn spawn_server(addr: SocketAddr, plans: Vec<ServePlan>, hooks: Hooks, stop:
         mounts.push(Arc::new(MountPoint::new(plan.path, plan.credentials, group.transpose()?, plan.status)));
         outlets.push(plan.outlet);
     }
-    let mut seed = [0; 8];
-    getrandom::fill(&mut seed).map_err(|e| io::Error::other(e.to_string()))?;
     let config = ServerConfig {
         realm: "Cable Choir".into(),
         scheme: hooks.scheme,
         software: SOFTWARE.into(),
         ports: (hooks.udp != UdpManner::Refused).then_some(ports),
-        seed: u64::from_be_bytes(seed),
+        seed: u64::from_be_bytes(secret_random()?),
     };
     let shared = Arc::new(Shared {
         server: Mutex::new(Server::new(config, Instant::now())),

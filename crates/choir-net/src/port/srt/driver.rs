@@ -356,7 +356,7 @@ impl Driver {
             let Some(outlet) = &user.outlet else { continue };
             // Asked before the queue is taken, so that nothing queued before the end is left behind.
             let ended = outlet.has_ended();
-            outlet.swap(&mut self.taken);
+            outlet.take_into(&mut self.taken);
             for payload in self.taken.drain(..) {
                 for piece in datagrams(&payload) {
                     for (conn, _) in &user.conns {

@@ -3,6 +3,7 @@
 mod driver;
 
 use super::{Intake, Outlet, Stop, status::LinkStatus, udp::UdpPort};
+use crate::secret_random;
 use choir_core::health::{Contact, Fault};
 use choir_proto::srt::{CloseReason, Endpoint, LinkConfig, RuleId, StreamMatch};
 use driver::{Driver, Outcome, User, fault_of, lost_sentence};
@@ -64,12 +65,6 @@ pub struct Listening {
     pub task: JoinHandle<()>,
 }
 
-fn seed() -> io::Result<[u8; 32]> {
-    let mut seed = [0; 32];
-    getrandom::fill(&mut seed).map_err(|e| io::Error::other(e.to_string()))?;
-    Ok(seed)
-}
-
 /// Opens a port and listens for all these links.
 ///
 /// # Errors
@@ -77,7 +72,7 @@ fn seed() -> io::Result<[u8; 32]> {
 pub fn spawn_listener(addr: SocketAddr, plans: Vec<ListenPlan>, stop: Stop) -> io::Result<Listening> {
     let socket = UdpPort::open(addr, None)?;
     let addr = socket.local_addr()?;
-    let endpoint = Endpoint::new(addr.ip(), Instant::now(), seed()?);
+    let endpoint = Endpoint::new(addr.ip(), Instant::now(), secret_random()?);
     let mut driver = Driver::new(socket, endpoint)?;
     for (n, plan) in plans.into_iter().enumerate() {
         let awaits = match &plan.stream {
@@ -157,7 +152,7 @@ async fn attempt(plan: &CallPlan, stop: &Stop) -> Outcome {
     };
     let any: IpAddr = if peer.is_ipv4() { [0, 0, 0, 0].into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
     let local = plan.bind.unwrap_or_else(|| SocketAddr::new(any, if plan.rendezvous { peer.port() } else { 0 }));
-    let opened = UdpPort::open(local, Some(peer)).and_then(|s| Ok((s.local_addr()?, s, seed()?)));
+    let opened = UdpPort::open(local, Some(peer)).and_then(|s| Ok((s.local_addr()?, s, secret_random()?)));
     let (addr, socket, seed) = match opened {
         Ok(opened) => opened,
         Err(e) => return Outcome::Failed(None, format!("cannot open {local} to reach {peer}: {e}")),
