@@ -31,8 +31,13 @@ pub async fn run(args: LinecheckArgs) -> Result<(), Failure> {
     let (stop_far, far_stop) = Stop::new();
     let (sheet, far) = if args.demo {
         let sheet = super::demo::sheet(&args.net)?;
-        eprintln!("The Tarn Hollow Regatta is getting ready: its devices encode their pictures.");
-        (sheet, Some(or_interrupted(regatta::start(&args.net, &far_stop)).await??))
+        let far = if Client::connect(Some(&super::demo::claim_name(&args.net))).await.is_ok() {
+            None
+        } else {
+            eprintln!("The Tarn Hollow Regatta is getting ready: its devices encode their pictures.");
+            Some(or_interrupted(regatta::start(&args.net, &far_stop)).await??)
+        };
+        (sheet, far)
     } else {
         (load(&path, false)?, None)
     };
@@ -50,9 +55,10 @@ async fn check_all(args: &LinecheckArgs, path: &Path, sheet: Sheet, names: &[Str
     let running = match control::claim(&name) {
         // Kept: nobody is to start the sheet meanwhile.
         Ok(claim) => Ok(claim),
-        Err(ControlError::AlreadyRunning { .. }) if !args.demo => {
-            eprintln!("{} is running: it is looked at as it runs, without stills", path.display());
-            Err(Client::connect(Some(path)).await?)
+        Err(ControlError::AlreadyRunning { .. }) => {
+            let what = if args.demo { "the demo".into() } else { path.display().to_string() };
+            eprintln!("{what} is running: it is looked at as it runs, without stills");
+            Err(Client::connect(Some(&name)).await?)
         }
         Err(e) => return Err(e.into()),
     };
