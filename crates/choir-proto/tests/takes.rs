@@ -181,7 +181,7 @@ fn make() -> impl Strategy<Value = Make> {
         }
         // Sound must not come after its own time.
         let ahead = ahead.max(150 - lead as i64) * 90;
-        Make { id: 1, kind, gop, frame, size, b, lead: lead * 90, dts, aac, sound_ahead: ahead, config }
+        Make { id: 1, kind, gop, frame, size, b, lead: lead * 90, dts, aac, sound_ahead: ahead, config, ..Make::default() }
     })
 }
 
@@ -377,6 +377,20 @@ fn a_source_that_starts_again_is_cut_in_like_another_one() {
     let order = seen.judge(&[make]);
     assert_eq!(seen.faults, Vec::<String>::new());
     assert_eq!(order.len(), 2000);
+}
+
+#[test]
+fn takes_between_sources_with_pcm_leave_no_hole_and_no_overlap() {
+    let makes: Vec<_> = two(12).into_iter().map(|m| Make { pcm: true, sound_ahead: 3600, ..m }).collect();
+    let sources: Vec<_> = makes.iter().zip([0, 170_000]).map(|(m, start)| stream(m, 500, start)).collect();
+    let takes: Vec<(u64, u32)> = (1..18).map(|n| (n * 1_070_000, (n % 2) as u32)).collect();
+    let (out, cuts) = run(&sources, &takes);
+    assert!(cuts.len() > 16, "{cuts:?}");
+    assert_eq!(faults(&out), []);
+    // Of whole units each hole is shorter than one.
+    let mut checker = TsChecker::new(Origin::Start);
+    checker.push(&all_of(&out));
+    assert!(checker.findings().iter().all(|f| f.fault != TsFault::SoundGap || f.worst < 20), "{:?}", checker.findings());
 }
 
 #[test]

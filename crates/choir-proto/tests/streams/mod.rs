@@ -1,7 +1,10 @@
 //! Transport streams for tests, made picture by picture, whose contents can be known again.
 
 use bytes::Bytes;
-use choir_proto::ts::{MuxRate, PmtStream, StreamKind, TS_PACKET, TsWriter, Unit, WriterConfig};
+use choir_proto::{
+    audio::st302_frame,
+    ts::{MuxRate, PmtStream, StreamKind, TS_PACKET, TsWriter, Unit, WriterConfig},
+};
 
 /// 1280x720, high profile, level 3.1, 25 frames per second, as an encoder wrote it.
 pub const SPS: &[u8] = &[
@@ -32,6 +35,8 @@ pub struct Make {
     pub dts: u64,
     /// AAC frames in a PES packet; 0 for no sound.
     pub aac: u64,
+    /// The sound is PCM, 20 ms in a PES packet, instead.
+    pub pcm: bool,
     /// Sound comes so much before (after, if negative) the pictures of its time.
     pub sound_ahead: i64,
     pub config: WriterConfig,
@@ -49,6 +54,7 @@ impl Default for Make {
             lead: 90 * 200,
             dts: 900_000,
             aac: 2,
+            pcm: false,
             sound_ahead: 0,
             config: WriterConfig::default(),
         }
@@ -111,9 +117,9 @@ pub fn shown_later(make: &Make, n: u64) -> u64 {
 /// Pieces of the stream with the time at which each leaves, µs: a picture's packets are spread over the time of a picture.
 pub fn stream(make: &Make, pictures: u64, start_us: u64) -> Vec<(u64, Bytes)> {
     let video = make.config.video.map(|v| PmtStream { kind: make.kind, ..v });
-    let audio = make.config.audio.filter(|_| make.aac > 0);
+    let audio = make.config.audio.filter(|_| make.aac > 0).map(|a| if make.pcm { PmtStream { kind: StreamKind::St302, ..a } } else { a });
     let mut writer = TsWriter::new(WriterConfig { video, audio, lead: make.lead, rate: MuxRate::Variable, ..make.config.clone() });
-    let mut sound = 0;
+    let (mut sound, mut sample) = (0, 0);
     let mut parts = Vec::new();
     for n in 0..pictures {
         let mut out = Vec::new();
@@ -123,9 +129,12 @@ pub fn stream(make: &Make, pictures: u64, start_us: u64) -> Vec<(u64, Bytes)> {
         let keyframe = n.is_multiple_of(make.gop);
         writer.write(&Unit { video: true, pts, dts: Some(dts), keyframe, data: &[&data] }, &mut out);
         while audio.is_some() && (sound as i64) < (n * make.frame) as i64 + make.sound_ahead {
-            let frames = aac().repeat(make.aac as usize);
-            writer.write(&Unit { video: false, pts: make.dts + sound, dts: None, keyframe: true, data: &[&frames] }, &mut out);
-            sound += AAC_TICKS * make.aac;
+            let (data, ticks) = match make.pcm {
+                true => (st302_frame(&[7; 960 * 2 * 3], 2, &mut sample), 1800),
+                false => (aac().repeat(make.aac as usize), AAC_TICKS * make.aac),
+            };
+            writer.write(&Unit { video: false, pts: make.dts + sound, dts: None, keyframe: true, data: &[&data] }, &mut out);
+            sound += ticks;
         }
         let (from, each) = (start_us + n * make.frame * 100 / 9, 7 * TS_PACKET);
         let count = out.len().div_ceil(each) as u64;
