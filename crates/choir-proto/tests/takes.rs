@@ -160,6 +160,14 @@ fn faults(out: &[(u64, Bytes)]) -> Vec<TsFinding> {
     checker.findings().into_iter().filter(|f| !f.minor).collect()
 }
 
+/// Each picture with the sound beside it in one piece.
+fn in_whole_pictures(source: &[(u64, Bytes)], make: &Make) -> Pieces {
+    let (start, time) = (source[0].0, make.frame * 100 / 9);
+    let mut pictures: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
+    source.iter().for_each(|(at, b)| pictures.entry((at - start) / time).or_default().extend_from_slice(b));
+    pictures.into_iter().map(|(picture, b)| (start + picture * time, Bytes::from(b))).collect()
+}
+
 /// Longest time between the departures of two clock references, µs.
 fn clock_pause(source: &[(u64, Bytes)]) -> u64 {
     let has_clock = |b: &Bytes| b.chunks(TS_PACKET).any(|raw| TsPacket::parse(raw).and_then(|p| p.adaptation?.pcr).is_some());
@@ -193,10 +201,14 @@ proptest! {
         mut makes in prop::collection::vec(make(), 3),
         starts in prop::collection::vec(0u64..100_000, 3),
         takes in prop::collection::vec((500_000u64..12_000_000, 0u32..3), 1..24),
+        whole in prop::collection::vec(any::<bool>(), 3),
     ) {
         makes.iter_mut().enumerate().for_each(|(n, m)| m.id = n as u8 + 1);
         let seconds = 20u64;
-        let sources: Vec<_> = makes.iter().zip(&starts).map(|(m, s)| stream(m, seconds * 90_000 / m.frame, *s)).collect();
+        let sources = makes.iter().zip(&starts).map(|(m, s)| stream(m, seconds * 90_000 / m.frame, *s));
+        // Some come in small pieces, as from a network, some in whole pictures, as from a file or a camera.
+        let sources = sources.zip(&makes).zip(&whole).map(|((s, m), whole)| if *whole { in_whole_pictures(&s, m) } else { s });
+        let sources: Vec<Pieces> = sources.collect();
         let mut takes = takes;
         takes.sort_unstable();
         let (out, cuts) = run(&sources, &takes);
@@ -308,11 +320,7 @@ fn a_source_that_has_just_begun_loses_no_sound_by_a_keyframe_that_goes_by() {
     // The old source's sound comes late, so that what the new one sent some pictures ago is needed.
     let mut makes: Vec<_> = two(2).into_iter().map(|m| Make { aac: 1, lead: 90 * 500, ..m }).collect();
     makes[0].sound_ahead = -90 * 150;
-    let whole = |n: usize, start: u64| {
-        let mut pictures: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
-        stream(&makes[n], 200, start).iter().for_each(|(at, b)| pictures.entry((at - start) / 40_000).or_default().extend_from_slice(b));
-        pictures.into_iter().map(|(picture, b)| (start + picture * 40_000, Bytes::from(b))).collect::<Pieces>()
-    };
+    let whole = |n: usize, start: u64| in_whole_pictures(&stream(&makes[n], 200, start), &makes[n]);
     for start in (3_000_000..3_400_000).step_by(30_000) {
         let (out, cuts) = run(&[whole(0, 0), whole(1, start)], &[(start - 10_000, 1)]);
         assert_eq!(cuts.len(), 2, "{cuts:?}");
