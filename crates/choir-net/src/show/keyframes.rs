@@ -13,7 +13,10 @@ use choir_core::{
 };
 use std::{
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 use tokio::{sync::watch, task::JoinHandle};
 
@@ -47,13 +50,21 @@ pub(super) struct AskedByOnvif {
     stream: String,
     base: PathBuf,
     status: Arc<LinkStatus>,
+    /// It can be asked, as far as is known.
+    asks: Arc<AtomicBool>,
 }
 
 impl AskedByOnvif {
     /// Of a line of the sheet, if it has such a device.
     pub fn of(sheet: &Sheet, line: &str, base: &Path, status: &Arc<LinkStatus>) -> Option<Self> {
         let (device, stream, _) = sheet.source_of(line).filter(|(d, ..)| d.control == Control::Onvif)?;
-        Some(Self { device: device.clone(), stream: stream.to_owned(), base: base.to_owned(), status: status.clone() })
+        let asks = Arc::new(AtomicBool::new(true));
+        Some(Self { device: device.clone(), stream: stream.to_owned(), base: base.to_owned(), status: status.clone(), asks })
+    }
+
+    /// Whether it can be asked, as far as is known.
+    pub fn asks(&self) -> Arc<AtomicBool> {
+        self.asks.clone()
     }
 
     /// Asks whenever a keyframe is wanted that cannot be asked for on the way.
@@ -75,7 +86,7 @@ impl AskedByOnvif {
                     // It will not do so later either; and devices lock themselves after some wrong passwords.
                     if matches!(&e, DeviceError::Onvif(o) if o.is_unknown_action() || matches!(o, OnvifError::Login { .. } | OnvifError::NoLogin { .. }))
                     {
-                        return;
+                        return self.asks.store(false, Ordering::Release);
                     }
                 }
             }

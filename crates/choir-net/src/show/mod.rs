@@ -24,7 +24,10 @@ use events::EventLog;
 use sample::{FeedSampler, LineSampler};
 use std::{
     path::Path,
-    sync::{Arc, Mutex},
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{Duration, Instant},
 };
 use tokio::{
@@ -43,14 +46,14 @@ struct LineRun {
     status: Arc<LinkStatus>,
     media: Arc<LineMedia>,
     /// Its device can be asked for a keyframe.
-    asks_device: bool,
+    asks_device: Option<Arc<AtomicBool>>,
 }
 
 impl LineRun {
     /// Asks its source for a keyframe; false when nobody can be asked.
     fn ask_keyframe(&self) -> bool {
         self.status.ask_keyframe();
-        self.asks_device || self.status.asks_keyframes()
+        self.status.asks_keyframes() || self.asks_device.as_ref().is_some_and(|asks| asks.load(Ordering::Acquire))
     }
 }
 
@@ -129,7 +132,7 @@ impl Show {
                 plays_once: matches!(&l.from, Link::File(f) if !f.repeat),
                 status: b.status.clone(),
                 media: b.media.clone(),
-                asks_device: b.asks_device,
+                asks_device: b.asks_device.clone(),
             })
             .collect();
         let feeds = sheet

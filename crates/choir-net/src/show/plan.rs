@@ -17,7 +17,7 @@ use choir_core::{
 };
 use std::{
     path::Path,
-    sync::{Arc, OnceLock},
+    sync::{Arc, OnceLock, atomic::AtomicBool},
 };
 use tokio::{sync::mpsc, task::JoinHandle};
 
@@ -29,7 +29,7 @@ pub(super) struct BuiltLine {
     pub status: Arc<LinkStatus>,
     pub url: String,
     /// Its device can be asked for a keyframe.
-    pub asks_device: bool,
+    pub asks_device: Option<Arc<AtomicBool>>,
 }
 
 pub(super) struct BuiltOut {
@@ -74,7 +74,7 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
             stave: part(None, None).map(|s| StaveWay { orders, ..s }),
         });
         let by_onvif = AskedByOnvif::of(sheet, &line.name, base, &status);
-        lines.push(BuiltLine { media, status, url: show_url(&line.from), asks_device: by_onvif.is_some() });
+        lines.push(BuiltLine { media, status, url: show_url(&line.from), asks_device: by_onvif.as_ref().map(AskedByOnvif::asks) });
         asked.extend(by_onvif);
     }
     let mut feeds = Vec::new();

@@ -236,6 +236,12 @@ impl Roster {
         lock(&self.0.strangers).iter().cloned().collect()
     }
 
+    /// True until it has been looked for interfaces to seek names by.
+    #[must_use]
+    pub(super) fn is_starting(&self) -> bool {
+        self.0.interfaces.as_ref().is_some_and(|n| n.borrow().is_none())
+    }
+
     /// True when names are sought by multicast, but no interface is up to do it by.
     #[must_use]
     pub fn has_no_network(&self) -> bool {

@@ -377,7 +377,7 @@ fn media(shared: &Shared, m: Media, p: &str, ask: &Element) -> Result<String> {
         },
         "AddAudioEncoderConfiguration" | "AddConfiguration" => sound(shared, ask, true)?,
         "RemoveAudioEncoderConfiguration" | "RemoveConfiguration" => sound(shared, ask, false)?,
-        "SetSynchronizationPoint" => {
+        "SetSynchronizationPoint" if !shared.has(Quirk::NoKeyframes) => {
             let n = stream_of(ask, "ProfileToken", "profile-")?;
             shared.counts.keyframes.fetch_add(1, Ordering::Relaxed);
             if let Some(sent) = shared.sent.lock().unwrap_or_else(PoisonError::into_inner).get(n) {

@@ -49,6 +49,8 @@ pub enum Quirk {
     Twin,
     /// It says that it takes another address or password, and keeps its own.
     KeepsItsOwn,
+    /// It makes no keyframe when asked for one.
+    NoKeyframes,
 }
 
 /// What a device is to be.

@@ -187,6 +187,8 @@ impl Taker {
         loop {
             match self.look() {
                 Ok(found) => return found,
+                // What is told first stays in the events: not before there is something to tell.
+                Err(_) if self.plan.node.roster().is_some_and(|r| r.is_starting()) => {}
                 Err(why) => absent(&self.plan.status, why),
             }
             match &mut bell {
