@@ -219,7 +219,9 @@ async fn answer_all(stream: UnixStream, show: Show, stop: mpsc::Sender<()>) {
     }
 }
 
-fn act(request: Request, show: &Show) -> Answer {
+/// Does what is asked of a show. Its end is for whoever runs it.
+#[must_use]
+pub fn act(request: Request, show: &Show) -> Answer {
     let done = |result: Result<String, String>| match result {
         Ok(said) => Answer::Done { said },
         Err(why) => Answer::Refused { why },

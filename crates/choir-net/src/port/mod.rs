@@ -124,7 +124,7 @@ impl Outlet {
         self.ended.load(Ordering::Acquire)
     }
 
-    /// Takes all that waits into `into`, which must be empty.
+    /// Takes all that waits, in place of what `into` held.
     pub(crate) fn take_into(&self, into: &mut VecDeque<Bytes>) {
         let mut queue = lock(&self.queue);
         into.clear();

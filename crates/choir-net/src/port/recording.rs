@@ -58,7 +58,8 @@ struct Sink {
     /// `None` after a failed write, until it is opened again.
     out: Option<Box<dyn AsyncWrite + Send + Unpin>>,
     failed: Option<Failed>,
-    judge: Judge,
+    /// Of a recording; standard output has a reader of its own.
+    judge: Option<Judge>,
 }
 
 /// Compares what is written with the standard.
@@ -107,7 +108,7 @@ impl Sink {
             }
             None => Box::new(tokio::io::stdout()),
         };
-        let judge = Judge { checker: TsChecker::new(Origin::Joined), told: Vec::new(), next: Instant::now() + JUDGE_EVERY };
+        let judge = path.map(|_| Judge { checker: TsChecker::new(Origin::Joined), told: Vec::new(), next: Instant::now() + JUDGE_EVERY });
         Ok(Self { path: path.map(Path::to_owned), out: Some(out), failed: None, judge })
     }
 
@@ -123,7 +124,9 @@ impl Sink {
         let written = async {
             for piece in taken.iter() {
                 out.write_all(piece).await?;
-                self.judge.checker.push(piece);
+                if let Some(judge) = &mut self.judge {
+                    judge.checker.push(piece);
+                }
                 status.update(|l| {
                     l.bytes += piece.len() as u64;
                     l.packets += 1;
@@ -141,16 +144,16 @@ impl Sink {
             status.set_contact(Contact::Lost(format!("writing stopped: {e}{again}")));
         }
         taken.clear();
-        if self.path.is_some() {
-            self.judge.tell(status);
+        if let Some(judge) = &mut self.judge {
+            judge.tell(status);
         }
     }
 
     /// Says at the end how the recording is.
     fn sum_up(&mut self, status: &LinkStatus) {
-        let Some(path) = self.path.as_ref().filter(|_| status.look().bytes > 0) else { return };
-        self.judge.checker.finish(false);
-        let found: Vec<_> = self.judge.checker.findings().iter().filter(|f| !f.minor).map(defect).collect();
+        let Some((path, judge)) = self.path.as_ref().zip(self.judge.as_mut()).filter(|_| status.look().bytes > 0) else { return };
+        judge.checker.finish(false);
+        let found: Vec<_> = judge.checker.findings().iter().filter(|f| !f.minor).map(defect).collect();
         let path = path.display();
         match found.first() {
             None => status.note(false, format!("{path}: recorded without a defect")),

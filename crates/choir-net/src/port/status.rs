@@ -90,6 +90,8 @@ pub struct LinkStatus {
     last_ask: Mutex<Option<Instant>>,
     /// The port of a way in can pass the question on.
     asks_keyframes: AtomicBool,
+    /// The device behind it can be asked instead, as far as is known.
+    asks_device: AtomicBool,
     /// Of a way out, what its receivers show; of a way in, what is to be said to its source.
     tally: watch::Sender<Option<TallyView>>,
     pub(super) wake: Arc<Notify>,
@@ -124,6 +126,7 @@ impl LinkStatus {
             keyframes: watch::channel(0).0,
             last_ask: Mutex::default(),
             asks_keyframes: AtomicBool::new(false),
+            asks_device: AtomicBool::new(false),
             tally: watch::channel(None).0,
             wake: Arc::default(),
         })
@@ -213,14 +216,15 @@ impl LinkStatus {
         self.tally.subscribe()
     }
 
-    /// Asks for a keyframe, unless one was asked for just now.
-    pub fn ask_keyframe(&self) {
+    /// Asks for a keyframe, unless one was asked for just now; false when nobody can be asked.
+    pub fn ask_keyframe(&self) -> bool {
         let mut last = lock(&self.last_ask);
         let now = Instant::now();
         if last.is_none_or(|at| now.saturating_duration_since(at) >= KEYFRAME_REST) {
             *last = Some(now);
             self.keyframes.send_modify(|n| *n += 1);
         }
+        self.asks_keyframes() || self.asks_device.load(Ordering::Acquire)
     }
 
     /// Changes whenever a keyframe is asked for.
@@ -231,6 +235,10 @@ impl LinkStatus {
 
     pub(crate) fn set_asks_keyframes(&self, can: bool) {
         self.asks_keyframes.store(can, Ordering::Release);
+    }
+
+    pub(crate) fn set_asks_device(&self, can: bool) {
+        self.asks_device.store(can, Ordering::Release);
     }
 
     /// True while the source of this way in can be asked for a keyframe on the way itself.

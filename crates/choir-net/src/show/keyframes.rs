@@ -1,9 +1,9 @@
 //! Keyframes are asked for against the stream. A take asks the source of its line: on the way itself, where that has words for it
 //! (RTCP, Stave), else the device by ONVIF. Receivers of a feed ask the source of the line that is on.
 
-use super::tally::Shown;
 use crate::{
     device::{DeviceError, session},
+    media::FeedMedia,
     onvif::{OnvifError, StreamProfile},
     port::{LinkStatus, Stop},
 };
@@ -13,27 +13,23 @@ use choir_core::{
 };
 use std::{
     path::{Path, PathBuf},
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::Arc,
 };
 use tokio::{sync::watch, task::JoinHandle};
 
-/// Hands on what the receivers of one way out ask for.
-pub(super) fn pass_on(feed: &Shown, lines: &[Arc<LinkStatus>], stop: &Stop) -> Vec<JoinHandle<()>> {
-    let (media, outs) = feed;
-    let tasks = outs.iter().map(|out| {
-        let (mut asks, media, lines, mut stop) = (out.keyframe_asks(), media.clone(), lines.to_vec(), stop.clone());
-        tokio::spawn(async move {
-            while asked(&mut asks, &mut stop).await {
-                if let Some(line) = lines.get(media.reading().line() as usize) {
-                    line.ask_keyframe();
-                }
+/// The ways in of all lines, by number.
+pub(super) type LineStatuses = Arc<[Arc<LinkStatus>]>;
+
+/// Hands on what the receivers of one way out of a feed ask for.
+pub(super) fn pass_on(media: &Arc<FeedMedia>, out: &LinkStatus, lines: &LineStatuses, stop: &Stop) -> JoinHandle<()> {
+    let (mut asks, media, lines, mut stop) = (out.keyframe_asks(), media.clone(), lines.clone(), stop.clone());
+    tokio::spawn(async move {
+        while asked(&mut asks, &mut stop).await {
+            if let Some(line) = lines.get(media.reading().line() as usize) {
+                line.ask_keyframe();
             }
-        })
-    });
-    tasks.collect()
+        }
+    })
 }
 
 /// Waits for the next question; false when stopped.
@@ -50,21 +46,14 @@ pub(super) struct AskedByOnvif {
     stream: String,
     base: PathBuf,
     status: Arc<LinkStatus>,
-    /// It can be asked, as far as is known.
-    asks: Arc<AtomicBool>,
 }
 
 impl AskedByOnvif {
     /// Of a line of the sheet, if it has such a device.
     pub fn of(sheet: &Sheet, line: &str, base: &Path, status: &Arc<LinkStatus>) -> Option<Self> {
         let (device, stream, _) = sheet.source_of(line).filter(|(d, ..)| d.control == Control::Onvif)?;
-        let asks = Arc::new(AtomicBool::new(true));
-        Some(Self { device: device.clone(), stream: stream.to_owned(), base: base.to_owned(), status: status.clone(), asks })
-    }
-
-    /// Whether it can be asked, as far as is known.
-    pub fn asks(&self) -> Arc<AtomicBool> {
-        self.asks.clone()
+        status.set_asks_device(true);
+        Some(Self { device: device.clone(), stream: stream.to_owned(), base: base.to_owned(), status: status.clone() })
     }
 
     /// Asks whenever a keyframe is wanted that cannot be asked for on the way.
@@ -86,7 +75,7 @@ impl AskedByOnvif {
                     // It will not do so later either; and devices lock themselves after some wrong passwords.
                     if matches!(&e, DeviceError::Onvif(o) if o.is_unknown_action() || matches!(o, OnvifError::Login { .. } | OnvifError::NoLogin { .. }))
                     {
-                        return self.asks.store(false, Ordering::Release);
+                        return self.status.set_asks_device(false);
                     }
                 }
             }

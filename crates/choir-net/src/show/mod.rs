@@ -24,10 +24,7 @@ use events::EventLog;
 use sample::{FeedSampler, LineSampler};
 use std::{
     path::Path,
-    sync::{
-        Arc, Mutex,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, Mutex},
     time::{Duration, Instant},
 };
 use tokio::{
@@ -45,16 +42,6 @@ struct LineRun {
     plays_once: bool,
     status: Arc<LinkStatus>,
     media: Arc<LineMedia>,
-    /// Its device can be asked for a keyframe.
-    asks_device: Option<Arc<AtomicBool>>,
-}
-
-impl LineRun {
-    /// Asks its source for a keyframe; false when nobody can be asked.
-    fn ask_keyframe(&self) -> bool {
-        self.status.ask_keyframe();
-        self.status.asks_keyframes() || self.asks_device.as_ref().is_some_and(|asks| asks.load(Ordering::Acquire))
-    }
 }
 
 struct FeedRun {
@@ -132,7 +119,6 @@ impl Show {
                 plays_once: matches!(&l.from, Link::File(f) if !f.repeat),
                 status: b.status.clone(),
                 media: b.media.clone(),
-                asks_device: b.asks_device.clone(),
             })
             .collect();
         let feeds = sheet
@@ -169,10 +155,9 @@ impl Show {
             show.0.events.add("this machine", EventGrade::Note, text);
         }
         let line_names: Vec<String> = sheet.lines.iter().map(|l| l.name.clone()).collect();
-        let statuses: Vec<_> = show.0.lines.iter().map(|l| l.status.clone()).collect();
         let line_samplers = sheet.lines.iter().zip(built.lines).map(|(l, b)| LineSampler::new(l, b)).collect();
         let feed_samplers =
-            sheet.feeds.iter().zip(built.feeds).map(|(f, b)| FeedSampler::new(f, b, line_names.clone(), statuses.clone())).collect();
+            sheet.feeds.iter().zip(built.feeds).map(|(f, b)| FeedSampler::new(f, b, line_names.clone(), built.statuses.clone())).collect();
         let mut sampler = Sampler { show: show.clone(), lines: line_samplers, feeds: feed_samplers, started: Instant::now() };
         sampler.sample();
         let (judge_no_more, mut last) = Stop::new();
@@ -239,9 +224,11 @@ impl Show {
         found.media.take(index as u32);
         if let Some(sub) = &found.sub {
             sub.take(self.0.subs[index]);
-            self.0.lines.get(self.0.subs[index] as usize).map(LineRun::ask_keyframe);
+            if let Some(small) = self.0.lines.get(self.0.subs[index] as usize) {
+                small.status.ask_keyframe();
+            }
         }
-        let asked = if self.0.lines[index].ask_keyframe() { ", which is asked for" } else { "" };
+        let asked = if self.0.lines[index].status.ask_keyframe() { ", which is asked for" } else { "" };
         let text = format!("take requested: {line}; waiting for its next keyframe{asked}");
         self.0.events.add(&format!("feed {feed}"), EventGrade::Note, text);
         Ok(format!("{line} goes on {feed} at its next keyframe"))

@@ -2,7 +2,7 @@
 
 use super::{
     cameras::{Camera, Desk, Lamp},
-    keyframes::{AskedByOnvif, pass_on},
+    keyframes::{AskedByOnvif, LineStatuses, pass_on},
     tally,
 };
 use crate::{
@@ -17,7 +17,7 @@ use choir_core::{
 };
 use std::{
     path::Path,
-    sync::{Arc, OnceLock, atomic::AtomicBool},
+    sync::{Arc, OnceLock},
 };
 use tokio::{sync::mpsc, task::JoinHandle};
 
@@ -28,8 +28,6 @@ pub(super) struct BuiltLine {
     pub media: Arc<LineMedia>,
     pub status: Arc<LinkStatus>,
     pub url: String,
-    /// Its device can be asked for a keyframe.
-    pub asks_device: Option<Arc<AtomicBool>>,
 }
 
 pub(super) struct BuiltOut {
@@ -48,6 +46,7 @@ pub(super) struct BuiltFeed {
 pub(super) struct Built {
     pub lines: Vec<BuiltLine>,
     pub feeds: Vec<BuiltFeed>,
+    pub statuses: LineStatuses,
     pub tasks: Vec<JoinHandle<()>>,
 }
 
@@ -73,9 +72,8 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
             status: status.clone(),
             stave: part(None, None).map(|s| StaveWay { orders, ..s }),
         });
-        let by_onvif = AskedByOnvif::of(sheet, &line.name, base, &status);
-        lines.push(BuiltLine { media, status, url: show_url(&line.from), asks_device: by_onvif.as_ref().map(AskedByOnvif::asks) });
-        asked.extend(by_onvif);
+        asked.extend(AskedByOnvif::of(sheet, &line.name, base, &status));
+        lines.push(BuiltLine { media, status, url: show_url(&line.from) });
     }
     let mut feeds = Vec::new();
     let mut desks = Vec::new();
@@ -111,12 +109,16 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
         feeds.push(BuiltFeed { media, sub, outs });
     }
     let mut tasks = open_ways(ways, sheet.show.latency, base, stop, gate).await?;
-    let statuses: Vec<_> = lines.iter().map(|l: &BuiltLine| l.status.clone()).collect();
+    let statuses: LineStatuses = lines.iter().map(|l: &BuiltLine| l.status.clone()).collect();
     let shown = feeds.iter().map(|f: &BuiltFeed| (f.media.clone(), f.outs.iter().map(|o| o.status.clone()).collect()));
-    let shown: Vec<tally::Shown> = shown.collect();
-    tasks.extend(shown.iter().flat_map(|feed| pass_on(feed, &statuses, stop)));
+    let shown = shown.collect();
+    for f in &feeds {
+        // Only their receivers have a word for it.
+        let asking = f.outs.iter().filter(|o| matches!(o.link, Link::Rtsp(_) | Link::Stave(_)));
+        tasks.extend(asking.map(|o| pass_on(&f.media, &o.status, &statuses, stop)));
+    }
     tasks.extend(asked.into_iter().map(|device| device.spawn(stop.clone())));
-    tasks.push(tally::spawn(shown, statuses.clone(), stop.clone()));
+    tasks.push(tally::spawn(shown, statuses.to_vec(), stop.clone()));
     tasks.extend(lamps(sheet, &statuses).into_iter().map(|lamp| lamp.spawn(stop.clone())));
     for (feed, orders) in desks {
         let desk = Desk { feed: feeds[feed].media.clone(), cameras: cameras.clone(), base: base.to_owned() };
@@ -129,7 +131,7 @@ pub(super) async fn bring_up(sheet: &Sheet, base: &Path, stop: &Stop, gate: &Sto
             node.ended().await;
         }));
     }
-    Ok(Built { lines, feeds, tasks })
+    Ok(Built { lines, feeds, statuses, tasks })
 }
 
 /// What a line's orders go to, and where they come out when that is a name further on.

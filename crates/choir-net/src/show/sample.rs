@@ -2,6 +2,7 @@
 
 use super::{
     events::EventLog,
+    keyframes::LineStatuses,
     plan::{BuiltFeed, BuiltLine},
 };
 use crate::{
@@ -21,7 +22,6 @@ use choir_proto::{
 };
 use std::{
     collections::{HashMap, VecDeque},
-    sync::Arc,
     time::Duration,
 };
 
@@ -388,7 +388,7 @@ pub(super) struct FeedSampler {
     built: BuiltFeed,
     lines: Vec<String>,
     /// How each line stands.
-    statuses: Vec<Arc<LinkStatus>>,
+    statuses: LineStatuses,
     outs: Vec<LinkSampler>,
     takes: u64,
     /// How long a take had waited when that was last said.
@@ -399,7 +399,7 @@ pub(super) struct FeedSampler {
 const TAKE_WAITS: Duration = Duration::from_secs(10);
 
 impl FeedSampler {
-    pub fn new(feed: &Feed, built: BuiltFeed, lines: Vec<String>, statuses: Vec<Arc<LinkStatus>>) -> Self {
+    pub fn new(feed: &Feed, built: BuiltFeed, lines: Vec<String>, statuses: LineStatuses) -> Self {
         let outs = built.outs.iter().map(|o| LinkSampler::new(show_url(&o.link), o.status.clone(), false)).collect();
         Self { name: feed.name.clone(), title: feed.title.clone(), built, lines, statuses, outs, takes: 0, said_waiting: Duration::ZERO }
     }

@@ -296,9 +296,10 @@ pub enum Sim {
   choir sim camera --stave 'Winners Dock' --on 127.20.0.41 --intra 100Mbps --sub 320x180
   choir sim camera --serve 127.0.0.1:8554 --user desk --password-env SECRET --manner silent-udp --manner metadata-track
 
-Manners, each a thing that cameras do wrong: no-control, absolute-control, wrong-base, no-base, proof-at-setup,
+Manners, each a thing that cameras do wrong or otherwise: no-control, absolute-control, wrong-base, no-base, proof-at-setup,
 old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-in-description, sets-in-band,
-wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, latm, takes-requests.")]
+wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions,
+latm, takes-requests.")]
 pub struct CameraArgs {
     /// Where to send: any TO of choir link.
     #[arg(long, required_unless_present_any = ["serve", "stave"])]

@@ -17,7 +17,7 @@ use crate::exit::{FAILED, Failure, SHOW};
 use app::{Act, App};
 use choir_core::view::ShowView;
 use choir_net::{
-    control::{Answer, Client, Request},
+    control::{Answer, Client, Request, act},
     show::Show,
 };
 use crossterm::{
@@ -164,14 +164,7 @@ async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::
         tokio::select! {
             changed = bell.changed() => if changed.is_err() { return },
             Some(request) = requests.recv() => {
-                let result = match request {
-                    Request::Take { feed, line } => show.take(&feed, &line),
-                    Request::Hold { line } => show.hold(&line),
-                    Request::Release { line } => show.release(&line),
-                    Request::Examine { line, on } => show.examine(&line, on),
-                    Request::View | Request::Stop => continue,
-                };
-                let text = result.unwrap_or_else(|why| why);
+                let (Answer::Done { said: text } | Answer::Refused { why: text }) = act(request, &show) else { continue };
                 if tx.send(LiveEvent::Answer(text)).await.is_err() {
                     return;
                 }
