@@ -307,30 +307,32 @@ impl Controller {
             Outcome::Refused(Refusal::NotNow | Refusal::Unknown) => 1,
             _ => 0,
         };
-        if now >= self.stale.1 {
-            self.stale.0 = Answers::default();
-        }
         let left = |heard: u32| c.sent.saturating_sub(heard + refused);
-        let stale = &mut self.stale.0;
+        let stale = self.more_stale(now);
         if c.ask.is_inquiry() {
             stale.value += left(c.heard.value);
         } else {
             stale.taken += left(c.heard.taken);
             stale.done += left(c.heard.done);
         }
+    }
+
+    /// What is counted here is awaited from now on; what was is, unless its time is over.
+    fn more_stale(&mut self, now: Instant) -> &mut Answers {
+        if now >= self.stale.1 {
+            self.stale.0 = Answers::default();
+        }
         self.stale.1 = now + STALE_FOR;
+        &mut self.stale.0
     }
 
     /// Sends a command whose answer is not awaited.
     fn say_ahead(&mut self, now: Instant, ask: &Ask) {
         self.sequence = self.sequence.wrapping_add(1);
         self.send(ask, self.sequence);
-        if now >= self.stale.1 {
-            self.stale.0 = Answers::default();
-        }
-        self.stale.0.taken += 1;
-        self.stale.0.done += 1;
-        self.stale.1 = now + STALE_FOR;
+        let stale = self.more_stale(now);
+        stale.taken += 1;
+        stale.done += 1;
     }
 
     fn finish(&mut self, now: Instant, outcome: Outcome) {

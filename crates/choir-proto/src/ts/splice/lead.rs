@@ -3,7 +3,7 @@
 use super::{
     packets,
     programme::{Programme, Raw},
-    track::step,
+    track::Decoded,
 };
 use crate::ts::{PCR_WRAP, TsPacket, pes::PesHeader};
 use std::collections::VecDeque;
@@ -22,9 +22,8 @@ pub struct Lead {
     pub(super) programme: Programme,
     /// Last clock reference and when it came.
     clock: Option<(u64, i64)>,
-    /// Decoding time of the last picture, and from one picture to the next.
-    last_dts: Option<u64>,
-    pub(super) step: Option<u64>,
+    /// When its pictures are decoded.
+    pub(super) pictures: Decoded,
     /// Packets of sound with their time of arrival, oldest first.
     pub(super) sound: VecDeque<(i64, Raw)>,
 }
@@ -51,7 +50,7 @@ impl Lead {
         } else if p.unit_start && self.programme.video().is_some_and(|v| v.pid == p.pid) {
             let header = p.payload.and_then(PesHeader::parse);
             if let Some(dts) = header.and_then(|h| h.dts.or(h.pts)) {
-                self.step = self.last_dts.replace(dts).map(|last| step(dts, last)).filter(|s| *s > 0);
+                self.pictures.note(dts);
             }
         } else if self.programme.is_audio(p.pid) {
             self.sound.push_back((now, *raw));

@@ -227,7 +227,7 @@ impl Splicer {
             tracks.set(pmt);
         }
         tracks.inherit(&old.tracks);
-        tracks.expect_step(source.lead.step);
+        tracks.expect_step(source.lead.pictures.step);
         let trims = self.trims(now, &old.tracks, &tracks);
         let tables = source.lead.programme.tables();
         self.on = Some(OnAir { key, programme: source.lead.programme, tracks, trims, last_seen: now });

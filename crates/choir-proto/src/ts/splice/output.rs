@@ -84,7 +84,7 @@ impl Output {
         // Without any clock so far the new one may begin anywhere.
         let expected = self.clock_at(entry.at).unwrap_or(entry.clock);
         let mut ticks = wrapped_distance(expected, entry.clock, PCR_WRAP).div_euclid(300).rem_euclid(PTS_WRAP as i64) as u64;
-        let next = old.video().and_then(|v| Some((v.last_dts? + v.step?) % PTS_WRAP)).filter(|_| follows);
+        let next = old.video().and_then(|v| Some((v.decoded.last? + v.decoded.step?) % PTS_WRAP)).filter(|_| follows);
         if let (Some(next), Some(dts)) = (next, entry.dts) {
             let off = wrapped_distance(next, (dts + ticks) % PTS_WRAP, PTS_WRAP);
             if off.abs() <= FOLLOWS_MAX {
@@ -95,7 +95,7 @@ impl Output {
             time.zip(last).map_or(0, |(t, last)| wrapped_distance(last, (t + ticks) % PTS_WRAP, PTS_WRAP) + STEP_MIN)
         };
         let video = old.video();
-        (ticks, missing(entry.dts, video.and_then(|v| v.last_dts)).max(missing(entry.pts, video.and_then(|v| v.last_pts))))
+        (ticks, missing(entry.dts, video.and_then(|v| v.decoded.last)).max(missing(entry.pts, video.and_then(|v| v.last_pts))))
     }
 
     /// Another source begins: its clock is shifted by `offset`, its time stamps by `extra` beyond that.

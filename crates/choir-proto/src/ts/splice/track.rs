@@ -19,10 +19,7 @@ pub(super) struct Track {
     open: Option<Open>,
     /// Stuffing has been seen inside a unit, so it does not mark the end of one.
     stuffs_anywhere: bool,
-    /// Decoding time of the last unit.
-    pub last_dts: Option<u64>,
-    /// From one unit to the next.
-    pub step: Option<u64>,
+    pub decoded: Decoded,
     /// Latest presentation time so far.
     pub last_pts: Option<u64>,
     /// Pictures are shown in another order than they come.
@@ -48,8 +45,7 @@ impl Track {
             kind,
             open: None,
             stuffs_anywhere: false,
-            last_dts: None,
-            step: None,
+            decoded: Decoded::default(),
             last_pts: None,
             reorders: false,
             end: None,
@@ -97,10 +93,7 @@ impl Track {
                 self.last_pts = Some(pts);
             }
         }
-        let dts = header.dts.unwrap_or(pts);
-        if let Some(last) = self.last_dts.replace(dts) {
-            self.step = Some(step(dts, last)).filter(|s| *s > 0);
-        }
+        self.decoded.note(header.dts.unwrap_or(pts));
     }
 
     fn finish(&mut self) {
@@ -127,11 +120,28 @@ impl Track {
     }
 }
 
+/// When the units of a stream are decoded.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Decoded {
+    /// The last one.
+    pub last: Option<u64>,
+    /// From one to the next.
+    pub step: Option<u64>,
+}
+
+impl Decoded {
+    pub fn note(&mut self, dts: u64) {
+        if let Some(last) = self.last.replace(dts) {
+            self.step = Some(step(dts, last)).filter(|s| *s > 0);
+        }
+    }
+}
+
 /// A time further back than this (2 s) is a jump, not another order of pictures.
 const PTS_BACK_MAX: i64 = 180_000;
 
 /// From one unit to the next; nothing for what cannot be one.
-pub(super) fn step(pts: u64, last: u64) -> u64 {
+fn step(pts: u64, last: u64) -> u64 {
     let step = wrapped_distance(pts, last, PTS_WRAP);
     if (0..PTS_BACK_MAX).contains(&step) { step as u64 } else { 0 }
 }
@@ -177,7 +187,7 @@ impl Tracks {
     /// Takes over how far apart a source's pictures were before it came on.
     pub fn expect_step(&mut self, step: Option<u64>) {
         if let Some(video) = self.0.iter_mut().find(|t| t.kind.is_video()) {
-            video.step = step;
+            video.decoded.step = step;
         }
     }
 
