@@ -22,10 +22,10 @@ pub mod switcher;
 pub enum SimError {
     /// A port or passphrase cannot be had.
     #[error(transparent)]
-    Way(#[from] choir_net::port::WayError),
+    Way(#[from] choir_ports::WayError),
     /// It cannot be on the LAN of names.
     #[error(transparent)]
-    Stave(#[from] choir_net::stave::StaveError),
+    Stave(#[from] choir_ports::stave::StaveError),
     /// An address cannot be had.
     #[error("{who}: cannot open {addr}: {cause}")]
     Address {

@@ -16,11 +16,9 @@ use choir_core::{
     units::Bitrate,
     view::InputView,
 };
-use choir_net::{
-    port::Stop,
-    stave::{Identity, Node},
-};
+use choir_host::Stop;
 use choir_path::Faults;
+use choir_ports::stave::{Identity, Node};
 use choir_proto::rtsp::Credentials;
 use std::{
     net::{Ipv4Addr, SocketAddr},

@@ -1,12 +1,8 @@
 //! The path stand-in: a two-way UDP relay that treats packets as a bad network would.
 
 use bytes::Bytes;
-use choir_net::{
-    clock::Alarm,
-    port::{Stop, UdpPort},
-};
+use choir_host::{Stop, clock::Alarm, udp::UdpPort};
 use choir_path::{Faults, Path, PathStats};
-use choir_proto::srt::Transmit;
 use std::{
     cmp::Reverse,
     collections::BinaryHeap,
@@ -104,7 +100,7 @@ impl Lane {
             let Some(Reverse(w)) = self.waiting.pop() else { return };
             if let Some(to) = to {
                 // Nobody there, or a full buffer: lost, as on a network.
-                let _ = socket.send(&Transmit { to, size: w.data.len(), segment: None }, &w.data);
+                let _ = socket.send(to, None, &w.data);
             }
         }
     }

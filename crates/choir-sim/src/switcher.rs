@@ -6,11 +6,8 @@ use choir_core::{
     link::Link,
     view::{InputView, TallyView},
 };
-use choir_net::{
-    clock::unix_us,
-    port::{Intake, LinkStatus, StaveWay, Stop, Way, open_ways},
-    stave::Node,
-};
+use choir_host::{Stop, clock::unix_us};
+use choir_ports::{Intake, LinkStatus, StaveWay, Way, open_ways, stave::Node};
 use choir_proto::ts::{AccessUnit, Depth, TsReader};
 use std::{
     collections::VecDeque,

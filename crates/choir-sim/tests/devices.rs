@@ -9,14 +9,15 @@ use choir_core::{
     link::parse_url,
     sheet::{Sheet, read_sheet},
 };
-use choir_net::{
+use choir_devices::{
     device::{self, DeviceError, Report, Step},
-    discover::{FindOptions, FindResult, find, own_interfaces},
+    discover::{FindOptions, FindResult, find},
     onvif::OnvifError,
-    port::Stop,
-    ptz::{Ptz, PtzError},
 };
+use choir_host::{Stop, interfaces::own_interfaces};
 use choir_proto::{auth::Credentials, ts::AccessUnit, visca::Drive};
+use choir_show::prove::OnTheWire;
+use choir_show::ptz::{Ptz, PtzError};
 use choir_sim::{
     device::{Kind, Quirk, Settings, SimDevice, start},
     stalls::undisturbed,
@@ -79,7 +80,7 @@ async fn apply(sheet: &Sheet) -> (Report, Vec<Step>) {
     let steps = Mutex::new(Vec::new());
     let note = |_: &str, step| steps.lock().expect("lock").push(step);
     let (_end, stop) = Stop::new();
-    let report = device::carry_out(plan, &note, &stop).await;
+    let report = device::carry_out(plan, &OnTheWire { base: ".".into(), stop: stop.clone() }, &note, &stop).await;
     (report, steps.into_inner().expect("lock"))
 }
 

@@ -3,8 +3,9 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use choir_core::{link::parse_url, sheet::read_sheet, units::Bitrate, view::ShowView};
-use choir_net::{port::Stop, show::Show};
+use choir_host::Stop;
 use choir_proto::rtsp::Credentials;
+use choir_show::Show;
 use choir_sim::{
     camera::{CameraSettings, Manner, RtspCamera, RtspCameraSettings, start_rtsp},
     device::{self, Quirk, Settings, StreamState},

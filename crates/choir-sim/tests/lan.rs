@@ -9,12 +9,12 @@ use choir_core::{
     sheet::{Expect, Sheet},
     units::Bitrate,
 };
-use choir_net::{
-    inspect::{Look, inspect},
-    port::Stop,
-    show::Show,
-};
+use choir_host::Stop;
 use choir_proto::{rtsp::Credentials, ts::AccessUnit};
+use choir_show::{
+    Show,
+    inspect::{Look, inspect},
+};
 use choir_sim::{
     camera::{CameraSettings, Manner, RtspCamera, RtspCameraSettings, read_blocks, start_rtsp},
     stalls::undisturbed,

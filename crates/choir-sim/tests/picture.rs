@@ -4,7 +4,7 @@ use choir_core::{
     link::{Link, parse_url},
     units::Bitrate,
 };
-use choir_net::port::{Stop, UdpPort};
+use choir_host::{Stop, udp::UdpPort};
 use choir_path::Faults;
 use choir_sim::{
     camera::{self, CameraSettings, read_blocks},
@@ -154,8 +154,7 @@ async fn a_relay_keeps_strangers_out_and_carries_both_ways() {
         }
     };
     let send = async |port: &UdpPort, to, data: &[u8]| {
-        let t = choir_proto::srt::Transmit { to, size: data.len(), segment: None };
-        while !port.send(&t, data).expect("sent") {
+        while !port.send(to, None, data).expect("sent") {
             port.writable().await.expect("writable");
         }
     };

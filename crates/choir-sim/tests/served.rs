@@ -6,8 +6,9 @@ use choir_core::{
     link::{Link, parse_url},
     sheet::Sheet,
 };
-use choir_net::{port::Stop, show::Show, still::Still};
+use choir_host::Stop;
 use choir_proto::rtsp::Credentials;
+use choir_show::{Show, still::Still};
 use choir_sim::camera::{CameraSettings, RtspCameraSettings, start_rtsp};
 use std::{
     net::{SocketAddr, TcpListener},

@@ -9,19 +9,19 @@ use choir_core::{
     units::Bitrate,
     view::{ShowView, TallyView},
 };
-use choir_net::{
-    port::{LinkStatus, Outlet, Stop},
-    show::Show,
+use choir_host::Stop;
+use choir_ports::{
+    LinkStatus, Outlet,
     stave::{
         Directory, Identity, Known, LanPlan, MadeUnit, NamedCamera, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan,
         Ways, serve_directory, spawn_take,
     },
-    still::Still,
 };
 use choir_proto::{
     rtsp::Credentials,
     stave::{CameraVerb, Grade, StreamOffer, Track},
 };
+use choir_show::{Show, still::Still};
 use choir_sim::{
     camera::{Camera, CameraSettings, NamedCameraSettings, start, start_named},
     device,
@@ -186,7 +186,7 @@ fn taking(
     node: &Node,
     url: &str,
     stop: &Stop,
-) -> (std::sync::Arc<LinkStatus>, mpsc::UnboundedReceiver<choir_proto::stave::Ordered<choir_net::stave::Arrived>>) {
+) -> (std::sync::Arc<LinkStatus>, mpsc::UnboundedReceiver<choir_proto::stave::Ordered<choir_ports::stave::Arrived>>) {
     let (tap, units) = mpsc::unbounded_channel();
     let status = LinkStatus::new("starting");
     let Link::Stave(wish) = link(url) else { panic!("no name") };

@@ -4,7 +4,8 @@ use choir_core::{
     link::{Link, parse_url},
     sheet::Sheet,
 };
-use choir_net::{port::Stop, show::Show, still::Still};
+use choir_host::Stop;
+use choir_show::{Show, still::Still};
 use choir_sim::camera::{CameraSettings, SHIPPED_SIZE, start};
 use std::{net::UdpSocket, path::Path, time::Duration};
 use tokio::{runtime::Runtime, time::timeout};

@@ -4,10 +4,8 @@
 
 use bytes::Bytes;
 use choir_core::{health::Contact, link::parse_url};
-use choir_net::{
-    clock::Alarm,
-    port::{Intake, LinkStatus, Live, Outlet, Stop, Way, open_ways},
-};
+use choir_host::{Stop, clock::Alarm};
+use choir_ports::{Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::srt::{ConnId, Endpoint, LinkConfig, Passphrase};
 use std::{
     net::{SocketAddr, UdpSocket},

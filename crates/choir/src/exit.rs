@@ -1,6 +1,8 @@
 //! Exit codes, and errors that carry one.
 
-use choir_net::{control::ControlError, device::DeviceError, port::WayError, ptz::PtzError};
+use choir_devices::device::DeviceError;
+use choir_ports::WayError;
+use choir_show::{control::ControlError, ptz::PtzError};
 use choir_sim::SimError;
 
 /// It ran, and what it was for did not happen: nothing arrived, or the sheet has errors.
@@ -48,8 +50,8 @@ impl From<SimError> for Failure {
         Self::new(SYSTEM, e.to_string())
     }
 }
-impl From<choir_net::stave::StaveError> for Failure {
-    fn from(e: choir_net::stave::StaveError) -> Self {
+impl From<choir_ports::stave::StaveError> for Failure {
+    fn from(e: choir_ports::stave::StaveError) -> Self {
         Self::new(SYSTEM, e.to_string())
     }
 }

@@ -1,7 +1,7 @@
 //! Keeps passphrases and passwords out of the process list: what a URL on the command line has of them is
 //! handed to a fresh copy of this process by the environment, which only its user can read.
 
-use choir_net::secrets::TYPED_PREFIX;
+use choir_host::secrets::TYPED_PREFIX;
 use percent_encoding::percent_decode_str;
 use std::{env, ffi::OsString, os::unix::process::CommandExt, process::Command};
 

@@ -1,6 +1,6 @@
 //! What cameras do wrong or otherwise, each to be switched on by itself.
 
-use choir_net::port::{Hooks, UdpManner};
+use choir_ports::{Hooks, UdpManner};
 use choir_proto::rtsp::{Challenge, Credentials, Method, Request, Response, Scheme, Verdict};
 use std::sync::{
     Arc, Mutex, PoisonError,

@@ -22,10 +22,11 @@ pub use shipped::{SHIPPED_RATE, SHIPPED_SIZE, shipped_loop};
 use crate::SimError;
 use bytes::Bytes;
 use choir_core::{link::Link, units::Bitrate};
-use choir_net::{
+use choir_host::{
+    Stop,
     clock::{Alarm, unix_us},
-    port::{LinkStatus, Outlet, Stop, Way, open_ways},
 };
+use choir_ports::{LinkStatus, Outlet, Way, open_ways};
 use choir_proto::{
     h26x::{HevcNal, NalKind, Stamp, hevc_stamp_sei, nal_units, stamp_sei},
     ts::{MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},

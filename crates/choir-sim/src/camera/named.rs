@@ -5,9 +5,12 @@ use super::{CameraSettings, Frames, Head, Place, TONE, with_stamp};
 use crate::SimError;
 use bytes::Bytes;
 use choir_core::{stave::StaveSettings, units::Bitrate, view::TallyView};
-use choir_net::{
+use choir_host::{
+    Stop,
     clock::{Alarm, unix_us},
-    port::{LinkStatus, Stop},
+};
+use choir_ports::{
+    LinkStatus,
     stave::{CameraRequest, Identity, MadeUnit, Node, SourcePlan, StreamPlan},
 };
 use choir_proto::{

@@ -6,7 +6,8 @@ use super::{
     play,
 };
 use crate::SimError;
-use choir_net::port::{LinkStatus, Outlet, ServePlan, Stop, spawn_server};
+use choir_host::Stop;
+use choir_ports::{LinkStatus, Outlet, ServePlan, spawn_server};
 use choir_proto::rtsp::Credentials;
 use std::{
     net::{IpAddr, SocketAddr},

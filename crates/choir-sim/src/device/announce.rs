@@ -5,14 +5,9 @@ use super::{
     state::{Quirk, Shared},
 };
 use bytes::BytesMut;
-use choir_net::{
-    discover::new_id,
-    port::{Stop, UdpPort},
-};
-use choir_proto::{
-    onvif::discovery::{self, Announcement},
-    srt::Transmit,
-};
+use choir_devices::discover::new_id;
+use choir_host::{Stop, udp::UdpPort};
+use choir_proto::onvif::discovery::{self, Announcement};
 use hickory_proto::{
     op::{Message, MessageType},
     rr::{
@@ -44,8 +39,7 @@ pub(super) fn serve(shared: &Arc<Shared>, life: &Stop) {
         let say = |leaving: bool| {
             for a in announcements(&me, ip, leaving) {
                 if let Some(out) = &out {
-                    let to = Transmit { to: discovery::GROUP, size: 0, segment: None };
-                    let _ = out.send(&to, discovery::announce(&a, &new_id(), None).as_bytes());
+                    let _ = out.send(discovery::GROUP, None, discovery::announce(&a, &new_id(), None).as_bytes());
                 }
             }
         };
@@ -94,7 +88,7 @@ async fn to_all(shared: &Shared, ip: Ipv4Addr, group: Option<&UdpPort>, out: Opt
             let Some(asked) = discovery::read_probe(&data) else { continue };
             for a in announcements(shared, ip, false) {
                 let answer = discovery::announce(&a, &new_id(), Some(&asked));
-                let _ = out.send(&Transmit { to: from, size: 0, segment: None }, answer.as_bytes());
+                let _ = out.send(from, None, answer.as_bytes());
             }
         }
     }
@@ -120,7 +114,7 @@ async fn names(shared: &Shared, ip: Ipv4Addr, mdns: Option<&UdpPort>, out: Optio
         mdns.drain(&mut arena, &mut got);
         for (from, data) in got.drain(..) {
             if let Some(answer) = answer(shared, ip, &data) {
-                let _ = out.send(&Transmit { to: from, size: 0, segment: None }, &answer);
+                let _ = out.send(from, None, &answer);
             }
         }
     }

@@ -5,7 +5,7 @@ use super::{
     state::{GOP, KBPS, Kind, Net, Quirk, RATES, SIZES, Shared, State, StreamState},
 };
 use crate::camera::{Place, SHIPPED_RATE, SHIPPED_SIZE};
-use choir_net::clock::unix_us;
+use choir_host::clock::unix_us;
 use choir_proto::onvif::{
     Element, escape,
     media::{Group, Media, VideoEncoder, video_encoder, write_video_encoder},

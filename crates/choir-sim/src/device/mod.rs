@@ -27,7 +27,7 @@ use choir_core::{
     link::{FileLink, Link},
     units::Bitrate,
 };
-use choir_net::port::Stop;
+use choir_host::Stop;
 use state::{Shared, State};
 use std::{
     net::SocketAddr,

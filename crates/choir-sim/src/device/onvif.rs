@@ -7,10 +7,7 @@ use super::{
 };
 use crate::SimError;
 use bytes::Bytes;
-use choir_net::{
-    clock::unix_us,
-    port::{Stop, listen},
-};
+use choir_host::{Stop, clock::unix_us, tcp::listen};
 use choir_proto::{
     auth::{Challenge, Scheme, Verdict},
     onvif::{Fault, Token, xml},

@@ -2,7 +2,8 @@
 
 use super::Turn;
 use crate::camera::{Head, Place, SHIPPED_RATE, SHIPPED_SIZE};
-use choir_net::port::{LinkStatus, Stop};
+use choir_host::Stop;
+use choir_ports::LinkStatus;
 use choir_proto::auth::Credentials;
 use std::{
     collections::BTreeMap,

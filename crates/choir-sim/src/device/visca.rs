@@ -2,7 +2,7 @@
 
 use super::state::Shared;
 use crate::{SimError, camera::Place};
-use choir_net::port::{Stop, listen};
+use choir_host::{Stop, tcp::listen};
 use choir_proto::visca::{
     Ask, Header, Payload, Reply, Stream, header,
     wire::{ZOOM_SPEED_MAX, write_nibbles},

@@ -6,7 +6,7 @@ use crate::{
     live,
     output::tables,
 };
-use choir_net::control::{Answer, Client, Request};
+use choir_show::control::{Answer, Client, Request};
 use std::{
     io::{IsTerminal, stdout},
     path::Path,
@@ -19,13 +19,13 @@ async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), Failure> {
             Ok(())
         }
         Answer::Refused { why } => Err(Failure::new(SHOW, why)),
-        Answer::View(_) => Err(choir_net::control::ControlError::Strange.into()),
+        Answer::View(_) => Err(choir_show::control::ControlError::Strange.into()),
     }
 }
 
 pub async fn status(args: StatusArgs) -> Result<(), Failure> {
     let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::View).await? else {
-        return Err(choir_net::control::ControlError::Strange.into());
+        return Err(choir_show::control::ControlError::Strange.into());
     };
     if args.json {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());

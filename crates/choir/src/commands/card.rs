@@ -11,7 +11,7 @@ use choir_core::{
     sheet::Sheet,
     spelling::did_you_mean,
 };
-use choir_net::secrets::fetch_text;
+use choir_host::secrets::fetch_text;
 
 pub fn run(args: &CardArgs) -> Result<(), Failure> {
     let path = which_sheet(args.sheet.as_deref())?;

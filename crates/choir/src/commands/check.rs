@@ -10,7 +10,7 @@ use choir_core::{
     Grade,
     sheet::{judge_secrets, read_sheet},
 };
-use choir_net::secrets::fetch_text;
+use choir_host::secrets::fetch_text;
 
 /// Secrets that are named when they are not there.
 const MISSING_SHOWN: usize = 6;

@@ -6,7 +6,8 @@ use crate::{
     exit::{FAILED, Failure},
 };
 use choir_core::sheet::{Sheet, read_sheet};
-use choir_net::{control, port::Stop, show::Show};
+use choir_host::Stop;
+use choir_show::{Show, control};
 use choir_sim::regatta::{self, PREFIX, SHEET};
 use std::path::{Path, PathBuf};
 

@@ -12,11 +12,9 @@ use choir_core::{
     sheet::{Sheet, set_address},
     spelling::did_you_mean,
 };
-use choir_net::{
-    device::{self, Plan, Report, Step},
-    port::Stop,
-    secrets::fetch_text,
-};
+use choir_devices::device::{self, Plan, Report, Step};
+use choir_host::{Stop, secrets::fetch_text};
+use choir_show::prove::OnTheWire;
 use crossterm::{
     event::{self, Event, KeyCode, KeyModifiers},
     terminal,
@@ -172,11 +170,11 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
     let (stop_it, stop) = Stop::new();
     let mut set = JoinSet::new();
     for plan in able {
-        let stop = stop.clone();
+        let (stop, wire) = (stop.clone(), OnTheWire { base: o.base.clone(), stop: stop.clone() });
         set.spawn(async move {
             let name = plan.device.name.clone();
             let tell = |name: &str, step: Step| eprintln!("{name}: {}", step_words(&step));
-            (name, device::carry_out(plan, &tell, &stop).await)
+            (name, device::carry_out(plan, &wire, &tell, &stop).await)
         });
     }
     let mut reports: Vec<Report> = Vec::new();

@@ -6,7 +6,7 @@ use crate::{
     exit::{FAILED, Failure, USAGE},
 };
 use choir_core::sheet::{EditError, Expect, NewFeed, NewLine, add_feed, add_line, remove_entry, rename_entry};
-use choir_net::secrets::TYPED_PREFIX;
+use choir_host::secrets::TYPED_PREFIX;
 use std::path::Path;
 
 pub fn line(args: LineEditArgs) -> Result<(), Failure> {

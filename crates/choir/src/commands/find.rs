@@ -10,7 +10,8 @@ use choir_core::{
     find::{Found, RANGE_MAX, plan},
     sheet::{add_devices, read_sheet},
 };
-use choir_net::discover::{FindEvent, FindOptions, FindResult, find, own_interfaces};
+use choir_devices::discover::{FindEvent, FindOptions, FindResult, find};
+use choir_host::interfaces::own_interfaces;
 use std::{
     collections::{BTreeMap, HashSet},
     fs,

@@ -11,10 +11,8 @@ use choir_core::{
     spelling::did_you_mean,
     stave::StaveSettings,
 };
-use choir_net::{
-    inspect::{Look, inspect},
-    port::Stop,
-};
+use choir_host::Stop;
+use choir_show::inspect::{Look, inspect};
 use std::path::{Path, PathBuf};
 
 pub async fn run(args: InspectArgs) -> Result<(), Failure> {

@@ -12,12 +12,12 @@ use choir_core::{
     sheet::Sheet,
     spelling::did_you_mean,
 };
-use choir_net::{
-    clock::unix_ms,
+use choir_host::{Stop, clock::unix_ms};
+use choir_ports::WayCause;
+use choir_show::{
+    Show,
     control::{self, Claim, Client, ControlError},
     linecheck::{Checked, Patience, Watched, check},
-    port::{Stop, WayCause},
-    show::Show,
 };
 use choir_sim::regatta;
 use std::{

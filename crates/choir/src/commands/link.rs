@@ -12,7 +12,8 @@ use choir_core::{
     sheet::Sheet,
     view::ShowView,
 };
-use choir_net::{port::Stop, show::Show};
+use choir_host::Stop;
+use choir_show::Show;
 use std::{path::Path, time::Duration};
 
 /// How long a file waits for the far end before it plays anyway.

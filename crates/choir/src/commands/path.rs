@@ -10,10 +10,8 @@ use choir_core::{
     advice::advise as advice_for,
     units::{Bitrate, say_duration},
 };
-use choir_net::{
-    port::Stop,
-    survey::{Answering, Progress, SurveyError, facts, measure, view},
-};
+use choir_host::Stop;
+use choir_ports::survey::{Answering, Progress, SurveyError, facts, measure, view};
 use choir_proto::survey::{PORT, Phase, Plan, TOKEN_MIN};
 use std::{
     io::{IsTerminal, Write, stderr},

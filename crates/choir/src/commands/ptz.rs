@@ -8,13 +8,11 @@ use crate::{
     output::tables::{digits, table},
 };
 use choir_core::{device::PresetView, link::Link, sheet::set_preset_name, stave::StaveSettings};
-use choir_net::{
-    device::{DeviceError, credentials_of},
-    port::Stop,
-    ptz::{Position, Ptz, PtzError},
-    stave::{NamedCamera, Node},
-};
+use choir_devices::device::{DeviceError, credentials_of};
+use choir_host::Stop;
+use choir_ports::stave::{NamedCamera, Node};
 use choir_proto::visca::Drive;
+use choir_show::ptz::{Position, Ptz, PtzError};
 use std::{
     io::{IsTerminal, stdout},
     path::{Path, PathBuf},

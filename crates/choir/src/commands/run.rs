@@ -8,9 +8,9 @@ use crate::{
     output::{events::Printer, tables},
 };
 use choir_core::view::ShowView;
-use choir_net::{
+use choir_show::{
+    Show,
     control::{self, Claim},
-    show::Show,
 };
 use std::{
     io::{IsTerminal, stdout},

@@ -12,7 +12,7 @@ use choir_core::{
     stave::StaveSettings,
     units::Bitrate,
 };
-use choir_net::{port::Stop, secrets};
+use choir_host::{Stop, secrets};
 use choir_path::{Faults, PathStats};
 use choir_proto::rtsp::Credentials;
 use choir_sim::{

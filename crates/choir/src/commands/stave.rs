@@ -7,10 +7,8 @@ use crate::{
     output::{names, plural, redraw::Redraw},
 };
 use choir_core::{secret::Secret, stave::StaveSettings, view::NodeView};
-use choir_net::{
-    port::Stop,
-    stave::{Directory, Identity, Node, NodePlan, Roster, serve_directory},
-};
+use choir_host::Stop;
+use choir_ports::stave::{Directory, Identity, Node, NodePlan, Roster, serve_directory};
 use choir_proto::stave::NodeEntry;
 use std::{
     collections::BTreeMap,

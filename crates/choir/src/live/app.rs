@@ -2,7 +2,7 @@
 
 use super::theme::Theme;
 use choir_core::{health::State, view::ShowView};
-use choir_net::control::Request;
+use choir_show::control::Request;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// What a key asks for.

@@ -16,9 +16,9 @@ mod theme;
 use crate::exit::{FAILED, Failure, SHOW};
 use app::{Act, App};
 use choir_core::view::ShowView;
-use choir_net::{
+use choir_show::{
+    Show,
     control::{Answer, Client, Request, act},
-    show::Show,
 };
 use crossterm::{
     event::{self, Event, KeyEvent, KeyEventKind},

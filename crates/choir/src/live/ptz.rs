@@ -7,11 +7,9 @@
 use super::{Screen, theme::Theme, until_silent};
 use crate::exit::{FAILED, Failure};
 use choir_core::{device::PresetView, view::EventGrade};
-use choir_net::{
-    clock::sleep_until,
-    ptz::{Position, Ptz},
-};
+use choir_host::clock::sleep_until;
 use choir_proto::visca::Drive;
+use choir_show::ptz::{Position, Ptz};
 use crossterm::{
     event::{
         self, DisableFocusChange, EnableFocusChange, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, KeyboardEnhancementFlags,

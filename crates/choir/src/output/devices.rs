@@ -5,7 +5,7 @@ use choir_core::{
     device::{DeviceView, Difference, Impossible, Measured, StreamOptions, StreamView},
     units::{Bitrate, say_rate, say_size},
 };
-use choir_net::device::{Plan, Report};
+use choir_devices::device::{Plan, Report};
 use std::fmt::Write;
 
 /// A text over several lines of this width, which are easy to read.
@@ -203,7 +203,7 @@ pub fn report(r: &Report) -> String {
 mod tests {
     use super::*;
     use choir_core::device::{InputState, NetworkView};
-    use choir_net::device::{Failed, Proof};
+    use choir_devices::device::{Failed, Proof};
 
     #[test]
     fn everything_a_device_says_is_shown() {

@@ -2,7 +2,7 @@
 
 use super::clock;
 use choir_core::view::{EventGrade, EventView};
-use choir_net::show::Show;
+use choir_show::Show;
 use std::cell::Cell;
 
 /// One event as one line.

@@ -8,7 +8,7 @@ use super::{
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use choir_core::linecheck::{Item, Mark, Row, Step};
-use choir_net::{linecheck::Checked, still::Still};
+use choir_show::{linecheck::Checked, still::Still};
 use quick_xml::escape::escape;
 use std::{fmt::Write, io::IsTerminal};
 use unicode_width::UnicodeWidthStr;

@@ -1,0 +1,225 @@
+//! One UDP socket with batched receives and sends.
+
+use bytes::{Bytes, BytesMut};
+use quinn_udp::{BATCH_SIZE, RecvMeta, UdpSockRef, UdpSocketState};
+use socket2::{Domain, Protocol, Socket, Type};
+use std::{
+    cell::RefCell,
+    io::{self, IoSliceMut},
+    net::{IpAddr, Ipv4Addr, SocketAddr},
+    os::fd::AsFd,
+    sync::atomic::{AtomicUsize, Ordering},
+};
+use tokio::{io::Interest, net::UdpSocket};
+
+/// Buffer asked for: 24 ms of 200 links of 8 Mbit/s.
+const BUFFER_WANTED: usize = 4 << 20;
+/// Largest coalesced receive.
+const RECEIVE: usize = 64 * 1024;
+/// Receive batches per turn.
+const BATCHES_PER_TURN: usize = 16;
+/// Datagrams handed to the system in one go.
+pub const SEND_BATCH: usize = 32;
+
+static GRANTED: AtomicUsize = AtomicUsize::new(usize::MAX);
+
+/// Bytes of receive buffer that the system granted at worst, when it was less than asked for.
+#[must_use]
+pub fn granted_receive_buffer() -> Option<(usize, usize)> {
+    let granted = GRANTED.load(Ordering::Relaxed);
+    (granted < BUFFER_WANTED).then_some((granted, BUFFER_WANTED))
+}
+
+thread_local! {
+    // Receiving is synchronous, so all sockets of a thread share one set of buffers.
+    static BUFFERS: RefCell<Vec<u8>> = RefCell::new(vec![0; RECEIVE * BATCH_SIZE]);
+}
+
+/// The system's number of the interface that has this address; 0 is its own choice.
+fn interface_index(of: Option<IpAddr>) -> io::Result<u32> {
+    let Some(ip) = of else { return Ok(0) };
+    let found = if_addrs::get_if_addrs()?.into_iter().find(|i| i.ip() == ip);
+    found.and_then(|i| i.index).ok_or_else(|| io::Error::other(format!("this machine has no interface with the address {ip}")))
+}
+
+/// A socket of one port.
+#[derive(Debug)]
+pub struct UdpPort {
+    socket: UdpSocket,
+    state: UdpSocketState,
+    peer: Option<SocketAddr>,
+    max_segments: usize,
+}
+
+impl UdpPort {
+    /// Opens a socket at `local`, to talk to `peer` only if given: then the system tells when nobody
+    /// listens there.
+    ///
+    /// # Errors
+    /// The address is taken, not of this machine, or not allowed.
+    pub fn open(local: SocketAddr, peer: Option<SocketAddr>) -> io::Result<Self> {
+        let socket = Self::socket(local)?;
+        socket.bind(&local.into())?;
+        if let Some(peer) = peer {
+            socket.connect(&peer.into())?;
+        }
+        Self::finish(socket, peer)
+    }
+
+    fn socket(of: SocketAddr) -> io::Result<Socket> {
+        let socket = Socket::new(Domain::for_address(of), Type::DGRAM, Some(Protocol::UDP))?;
+        socket.set_nonblocking(true)?;
+        socket.set_recv_buffer_size(BUFFER_WANTED)?;
+        socket.set_send_buffer_size(BUFFER_WANTED)?;
+        Ok(socket)
+    }
+
+    fn finish(socket: Socket, peer: Option<SocketAddr>) -> io::Result<Self> {
+        let socket = UdpSocket::from_std(socket.into())?;
+        let state = UdpSocketState::new(UdpSockRef::from(&socket))?;
+        // The system reports twice what it uses for data.
+        let granted = state.recv_buffer_size(UdpSockRef::from(&socket))? / 2;
+        GRANTED.fetch_min(granted, Ordering::Relaxed);
+        let max_segments = state.max_gso_segments().min(SEND_BATCH);
+        Ok(Self { socket, state, peer, max_segments })
+    }
+
+    /// Joins a group, by the interface that has this address (else by the system's choice), and receives what
+    /// is sent to the group there; only from `source` if given.
+    ///
+    /// # Errors
+    /// The port is taken without sharing, the interface is not of this machine, or the mix of addresses cannot be.
+    pub fn join(group: SocketAddr, source: Option<IpAddr>, interface: Option<IpAddr>) -> io::Result<Self> {
+        let socket = Self::socket(group)?;
+        // Several programs may hear one group.
+        socket.set_reuse_address(true)?;
+        socket.bind(&group.into())?;
+        match (group.ip(), source, interface) {
+            (IpAddr::V4(g), None, None) => socket.join_multicast_v4(&g, &Ipv4Addr::UNSPECIFIED)?,
+            (IpAddr::V4(g), None, Some(IpAddr::V4(i))) => socket.join_multicast_v4(&g, &i)?,
+            (IpAddr::V4(g), Some(IpAddr::V4(s)), None) => socket.join_ssm_v4(&s, &g, &Ipv4Addr::UNSPECIFIED)?,
+            (IpAddr::V4(g), Some(IpAddr::V4(s)), Some(IpAddr::V4(i))) => socket.join_ssm_v4(&s, &g, &i)?,
+            (IpAddr::V6(g), None, i) => socket.join_multicast_v6(&g, interface_index(i)?)?,
+            (IpAddr::V6(_), Some(_), _) => return Err(io::Error::other("choosing a source is only made for IPv4 groups here")),
+            _ => return Err(io::Error::other("group, source and interface must be addresses of one family")),
+        }
+        // Without this Linux hands in what any other program of the machine has joined on this port.
+        if group.ip().is_ipv4() {
+            socket.set_multicast_all_v4(false)?;
+        }
+        Self::finish(socket, None)
+    }
+
+    /// Opens a socket that sends to a group by the interface of this address, past so many routers.
+    ///
+    /// # Errors
+    /// The interface is not of this machine.
+    pub fn to_group(group: IpAddr, interface: Option<IpAddr>, ttl: u8) -> io::Result<Self> {
+        let unspecified: IpAddr = if group.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
+        let local = SocketAddr::new(interface.unwrap_or(unspecified), 0);
+        let socket = Self::socket(local)?;
+        socket.bind(&local.into())?;
+        match interface {
+            Some(IpAddr::V4(i)) => socket.set_multicast_if_v4(&i)?,
+            Some(i @ IpAddr::V6(_)) => socket.set_multicast_if_v6(interface_index(Some(i))?)?,
+            None => {}
+        }
+        if group.is_ipv4() {
+            socket.set_multicast_ttl_v4(ttl.into())?;
+        } else {
+            socket.set_multicast_hops_v6(ttl.into())?;
+        }
+        Self::finish(socket, None)
+    }
+
+    /// Own address.
+    ///
+    /// # Errors
+    /// The system's word is passed on.
+    pub fn local_addr(&self) -> io::Result<SocketAddr> {
+        self.socket.local_addr()
+    }
+
+    /// The one peer it talks to.
+    #[must_use]
+    pub fn peer(&self) -> Option<SocketAddr> {
+        self.peer
+    }
+
+    /// Inode, by which the system counts drops.
+    #[must_use]
+    pub fn inode(&self) -> Option<u64> {
+        rustix::fs::fstat(self.socket.as_fd()).ok().map(|s| s.st_ino)
+    }
+
+    /// Datagrams that one send may carry.
+    #[must_use]
+    pub fn max_segments(&self) -> usize {
+        self.max_segments
+    }
+
+    /// Waits until there is something to receive. Safe to cancel.
+    pub async fn readable(&self) -> io::Result<()> {
+        self.socket.readable().await
+    }
+
+    /// Waits until sending would not block. Safe to cancel.
+    pub async fn writable(&self) -> io::Result<()> {
+        self.socket.writable().await
+    }
+
+    /// Receives one batch and hands each datagram on; gives how many there were, 0 when there was none.
+    ///
+    /// # Errors
+    /// `ConnectionRefused` when the peer's host says that nobody listens there.
+    pub fn receive(&self, mut each: impl FnMut(SocketAddr, &[u8])) -> io::Result<usize> {
+        BUFFERS.with_borrow_mut(|buffers| {
+            let mut metas = [RecvMeta::default(); BATCH_SIZE];
+            let mut slices: Vec<IoSliceMut<'_>> = buffers.chunks_mut(RECEIVE).map(IoSliceMut::new).collect();
+            let result =
+                self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&self.socket), &mut slices, &mut metas));
+            let count = match result {
+                Ok(count) => count,
+                Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(0),
+                Err(e) => return Err(e),
+            };
+            drop(slices);
+            let mut datagrams = 0;
+            for (meta, buffer) in metas[..count].iter().zip(buffers.chunks(RECEIVE)) {
+                for data in buffer[..meta.len].chunks(meta.stride.max(1)) {
+                    datagrams += 1;
+                    each(meta.addr, data);
+                }
+            }
+            Ok(datagrams)
+        })
+    }
+
+    /// Receives what waits, up to what one turn may take. An error shows itself at the next turn.
+    pub fn drain(&self, arena: &mut BytesMut, out: &mut Vec<(SocketAddr, Bytes)>) {
+        for _ in 0..BATCHES_PER_TURN {
+            let batch = self.receive(|from, data| {
+                arena.extend_from_slice(data);
+                out.push((from, arena.split().freeze()));
+            });
+            if !matches!(batch, Ok(1..)) {
+                return;
+            }
+        }
+    }
+
+    /// Sends to `to` (to the one peer, where it has one), as datagrams of `segment` bytes each if given; false when the
+    /// system's buffer is full.
+    ///
+    /// # Errors
+    /// `ConnectionRefused` as in `receive`, and what else the network says.
+    pub fn send(&self, to: SocketAddr, segment: Option<usize>, contents: &[u8]) -> io::Result<bool> {
+        let transmit =
+            quinn_udp::Transmit { destination: self.peer.unwrap_or(to), ecn: None, contents, segment_size: segment, src_ip: None };
+        match self.socket.try_io(Interest::WRITABLE, || self.state.try_send(UdpSockRef::from(&self.socket), &transmit)) {
+            Ok(()) => Ok(true),
+            Err(e) if e.kind() == io::ErrorKind::WouldBlock => Ok(false),
+            Err(e) => Err(e),
+        }
+    }
+}

@@ -1,0 +1,158 @@
+//! Ways in and out. Each is one task that serves all links of one socket (or one file); media goes in
+//! through [`Intake`], out through [`Outlet`], and [`LinkStatus`] tells how it stands.
+
+pub mod defects;
+mod file;
+mod media_in;
+mod open;
+mod recording;
+mod rtp;
+mod rtsp;
+mod srt;
+mod status;
+pub mod stave;
+pub mod survey;
+mod udp_ts;
+
+pub use file::{FileError, spawn_file_in};
+pub use open::{StaveWay, Way, WayCause, WayError, open_ways};
+pub use recording::spawn_file_out;
+pub use rtp::{spawn_rtp_in, spawn_rtp_out};
+pub use rtsp::{Hooks, PullPlan, ServePlan, Serving, UdpManner, spawn_pull, spawn_server};
+pub use srt::{CallPlan, ListenPlan, Listening, spawn_caller, spawn_listener};
+pub use status::{LinkStatus, Live, PeerLive, STARTING, add_up};
+pub use udp_ts::{spawn_udp_in, spawn_udp_out};
+
+use bytes::Bytes;
+use choir_host::lock;
+use std::{
+    collections::VecDeque,
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, AtomicU64, Ordering},
+    },
+    time::{Duration, Instant},
+};
+use tokio::sync::Notify;
+
+/// Takes media from a way in. Called on the port's own task: must be quick and must not block.
+pub trait Intake: Send + Sync + 'static {
+    /// One piece of media. `session` counts the source's connections: a new number is a new start.
+    fn push(&self, session: u32, payload: Bytes);
+}
+
+/// Media that waits for a way out: so many bytes (2.5 s of 100 Mbit/s), and so long. Pieces are packets on one way, whole pictures
+/// on another, so that their number says nothing.
+const WAITING_BYTES: usize = 32 << 20;
+const WAITING_TIME: Duration = Duration::from_secs(5);
+
+/// Media on its way out.
+#[derive(Debug, Default)]
+pub struct Outlet {
+    queue: Mutex<Queue>,
+    wake: Arc<Notify>,
+    dropped: AtomicU64,
+    ended: AtomicBool,
+}
+
+/// What waits, and since when.
+#[derive(Debug, Default)]
+struct Queue {
+    pieces: VecDeque<Bytes>,
+    times: VecDeque<Instant>,
+    bytes: usize,
+}
+
+impl Queue {
+    /// Adds a piece; gives how many had to give way.
+    fn push(&mut self, now: Instant, payload: Bytes) -> u64 {
+        self.bytes += payload.len();
+        self.pieces.push_back(payload);
+        self.times.push_back(now);
+        let mut dropped = 0;
+        // The newest stays, however large.
+        while self.pieces.len() > 1
+            && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now.saturating_duration_since(*t) > WAITING_TIME))
+        {
+            self.times.pop_front();
+            self.bytes -= self.pieces.pop_front().map_or(0, |p| p.len());
+            dropped += 1;
+        }
+        dropped
+    }
+}
+
+impl Outlet {
+    /// An empty one.
+    #[must_use]
+    pub fn new() -> Arc<Self> {
+        Arc::default()
+    }
+
+    /// Queues one piece; when the way out does not keep up, the oldest piece gives way and is counted.
+    pub fn push(&self, payload: Bytes) {
+        let dropped = lock(&self.queue).push(Instant::now(), payload);
+        self.dropped.fetch_add(dropped, Ordering::Relaxed);
+        self.wake.notify_one();
+    }
+
+    /// Says that nothing more will come: the way out finishes and ends.
+    pub fn end(&self) {
+        self.ended.store(true, Ordering::Release);
+        self.wake.notify_one();
+    }
+
+    /// Pieces dropped for a full queue.
+    #[must_use]
+    pub fn dropped(&self) -> u64 {
+        self.dropped.load(Ordering::Relaxed)
+    }
+
+    /// Waits until there is something in it. Safe to cancel.
+    pub(crate) async fn filled(&self) {
+        self.wake.notified().await;
+    }
+
+    pub(crate) fn has_ended(&self) -> bool {
+        self.ended.load(Ordering::Acquire)
+    }
+
+    /// Takes all that waits, in place of what `into` held.
+    pub(crate) fn take_into(&self, into: &mut VecDeque<Bytes>) {
+        let mut queue = lock(&self.queue);
+        into.clear();
+        std::mem::swap(&mut queue.pieces, into);
+        queue.times.clear();
+        queue.bytes = 0;
+    }
+}
+
+/// Cuts a piece of transport stream into datagrams of at most seven packets.
+pub(crate) fn datagrams(payload: &Bytes) -> impl Iterator<Item = Bytes> + '_ {
+    const SEVEN: usize = 7 * 188;
+    (0..payload.len()).step_by(SEVEN).map(move |at| payload.slice(at..payload.len().min(at + SEVEN)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_waits_is_bounded_in_bytes_and_in_time() {
+        let now = Instant::now();
+        let picture = Bytes::from(vec![0; 1 << 20]);
+        let mut queue = Queue::default();
+        let dropped: u64 = (0..100).map(|_| queue.push(now, picture.clone())).sum();
+        assert_eq!((queue.bytes, queue.pieces.len(), dropped), (WAITING_BYTES, 32, 68));
+        // Small pieces by the thousand are no reason to drop any; their age is.
+        let mut queue = Queue::default();
+        let packet = Bytes::from(vec![0; 1316]);
+        let dropped: u64 = (0..20_000).map(|_| queue.push(now, packet.clone())).sum();
+        assert_eq!((queue.pieces.len(), dropped), (20_000, 0));
+        assert_eq!(queue.push(now + WAITING_TIME + Duration::from_millis(1), packet.clone()), 20_000);
+        assert_eq!((queue.pieces.len(), queue.times.len(), queue.bytes), (1, 1, packet.len()));
+        // One that alone is more than the bound goes all the same.
+        assert_eq!(queue.push(now, Bytes::from(vec![0; WAITING_BYTES + 1])), 1);
+        assert_eq!(queue.pieces.len(), 1);
+    }
+}

@@ -1,0 +1,319 @@
+//! RTP tracks of one source, made into a transport stream for the line.
+
+use super::{Intake, status::LinkStatus};
+use bytes::Bytes;
+use choir_core::health::Contact;
+use choir_host::clock::unix_ms;
+use choir_proto::{
+    media::Codec,
+    remux::{Remux, RemuxTrack},
+    rtp::{Damage, Feedback, Received, ReceiverConfig, RtpReceiver, SyncGroup, write_keyframe_request},
+    rtsp::{PayloadFormat, SdpTrack},
+    srt::LinkStats,
+    ts::TS_PACKET,
+};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+/// How long to wait for a missing packet, unless said.
+pub(super) const REORDER: Duration = Duration::from_millis(50);
+/// What the clock of the transport stream runs behind, above that: a picture's own way through the network.
+const LEAD: Duration = Duration::from_millis(70);
+
+/// How RTP is to be taken.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Taking {
+    pub reorder: Duration,
+    pub damage: Damage,
+}
+
+impl Taking {
+    pub fn new(reorder: Option<Duration>, pass_damaged: bool) -> Self {
+        Self { reorder: reorder.unwrap_or(REORDER), damage: if pass_damaged { Damage::Pass } else { Damage::Wait } }
+    }
+}
+
+enum Shape {
+    /// Access units become a transport stream.
+    Units(Box<Remux>),
+    /// It is one already.
+    Ts,
+}
+
+/// All tracks of one source.
+pub(super) struct MediaIn {
+    tracks: Vec<RtpReceiver>,
+    group: SyncGroup,
+    chosen: Vec<RemuxTrack>,
+    shape: Shape,
+    lead: Duration,
+    intake: Arc<dyn Intake>,
+    status: Arc<LinkStatus>,
+    /// Counters of earlier sources on this way.
+    before: LinkStats,
+    out: Vec<u8>,
+    received: Vec<Received>,
+    /// Number of the present session, once media has come.
+    session: Option<u32>,
+    name: String,
+    own_ssrc: u32,
+    /// The track of pictures, and what its sender takes.
+    pictures: Option<(usize, Feedback)>,
+    keyframes_asked: u8,
+    damaged_told: u64,
+    /// Corrected time stamps and moves of the clock that have been told.
+    stamps_told: (u64, u64),
+    /// Sentences about the sender that have been told.
+    manners_told: Vec<String>,
+    pub last_packet: Option<Instant>,
+    /// Sender reports have come: the way works, even if no media has.
+    pub reported: bool,
+}
+
+impl MediaIn {
+    /// For these tracks, in the order in which they are then named.
+    pub fn new(tracks: &[(&SdpTrack, &PayloadFormat)], taking: Taking, intake: Arc<dyn Intake>, status: Arc<LinkStatus>) -> Self {
+        let codecs: Vec<Codec> = tracks.iter().map(|(_, f)| Codec::from(*f)).collect();
+        let chosen: Vec<RemuxTrack> = codecs.iter().enumerate().map(|(track, c)| RemuxTrack { track, codec: c.clone() }).collect();
+        let rates: Vec<u32> = tracks.iter().map(|(t, _)| t.clock_rate).collect();
+        let leader = codecs.iter().position(Codec::is_video).unwrap_or(0);
+        let own_ssrc = rand();
+        let receivers = tracks.iter().enumerate().map(|(n, (track, format))| {
+            RtpReceiver::new(
+                n,
+                ReceiverConfig {
+                    format: (*format).clone(),
+                    payload_type: track.payload_type,
+                    clock_rate: track.clock_rate,
+                    depth: taking.reorder,
+                    damage: taking.damage,
+                    own_ssrc,
+                },
+            )
+        });
+        let lead = taking.reorder + LEAD;
+        let is_ts = codecs.contains(&Codec::Ts);
+        let before = status.look().counters;
+        Self {
+            tracks: receivers.collect(),
+            group: SyncGroup::new(&rates, leader),
+            shape: if is_ts { Shape::Ts } else { Shape::Units(Box::new(Remux::new(&chosen, lead))) },
+            chosen,
+            lead,
+            intake,
+            status,
+            before,
+            out: Vec::new(),
+            received: Vec::new(),
+            session: None,
+            name: format!("choir-{own_ssrc:08x}"),
+            own_ssrc,
+            pictures: codecs.iter().position(Codec::is_video).map(|n| (n, tracks[n].0.feedback)),
+            keyframes_asked: 0,
+            damaged_told: 0,
+            stamps_told: (0, 0),
+            manners_told: Vec::new(),
+            last_packet: None,
+            reported: false,
+        }
+    }
+
+    /// Where a track starts, by the answer to PLAY.
+    pub fn starts_at(&mut self, track: usize, timestamp: u32) {
+        self.group.starts_at(track, timestamp);
+    }
+
+    /// Takes an RTP datagram of a track.
+    pub fn rtp(&mut self, track: usize, now: Instant, data: &Bytes) {
+        let Some(t) = self.tracks.get_mut(track) else { return };
+        if t.handle_rtp(now, data, &mut self.group).is_ok() {
+            self.last_packet = Some(now);
+        }
+        t.poll(&mut self.group, &mut self.received);
+        self.hand_on(now);
+    }
+
+    /// Takes an RTCP datagram of a track.
+    pub fn rtcp(&mut self, track: usize, now: Instant, data: &[u8]) {
+        if let Some(t) = self.tracks.get_mut(track) {
+            t.handle_rtcp(now, data, &mut self.group);
+            self.reported |= t.stats().reports > 0;
+        }
+    }
+
+    /// Gives up what is awaited for too long, and keeps the stream's clock running.
+    pub fn handle_timeout(&mut self, now: Instant) {
+        for t in &mut self.tracks {
+            t.handle_timeout(now);
+            t.poll(&mut self.group, &mut self.received);
+        }
+        self.hand_on(now);
+        if let Shape::Units(remux) = &mut self.shape {
+            remux.handle_timeout(now, &mut self.out);
+        }
+        self.flush();
+    }
+
+    /// When to call `handle_timeout`.
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        let remux = match &self.shape {
+            Shape::Units(r) => r.poll_timeout(),
+            Shape::Ts => None,
+        };
+        self.tracks.iter().filter_map(RtpReceiver::poll_timeout).chain(remux).min()
+    }
+
+    /// Receiver reports that are due: track and datagram.
+    pub fn reports(&mut self, now: Instant) -> Vec<(usize, Vec<u8>)> {
+        let name = self.name.clone();
+        self.tracks.iter_mut().enumerate().filter_map(|(n, t)| Some((n, t.poll_report(now, &name)?))).collect()
+    }
+
+    /// The sender takes requests for keyframes.
+    pub fn can_ask_keyframe(&self) -> bool {
+        self.pictures.is_some_and(|(_, takes)| takes != Feedback::default())
+    }
+
+    /// A request for a keyframe: track and datagram.
+    pub fn keyframe_request(&mut self) -> Option<(usize, Vec<u8>)> {
+        let (track, takes) = self.pictures?;
+        let sender = self.tracks.get(track)?.sender()?;
+        self.keyframes_asked = self.keyframes_asked.wrapping_add(1);
+        Some((track, write_keyframe_request(self.own_ssrc, &self.name, sender, takes, self.keyframes_asked)?))
+    }
+
+    fn hand_on(&mut self, now: Instant) {
+        let mut received = std::mem::take(&mut self.received);
+        for r in received.drain(..) {
+            match (r, &mut self.shape) {
+                (Received::Unit(unit), Shape::Units(remux)) => remux.push(now, &unit, &mut self.out),
+                (Received::Unit(unit), Shape::Ts) => {
+                    // Whole packets in order: handed on as they are.
+                    for piece in unit.pieces {
+                        if piece.len().is_multiple_of(TS_PACKET) && piece.first() == Some(&0x47) {
+                            let session = self.open_session();
+                            self.intake.push(session, piece);
+                        }
+                    }
+                }
+                (Received::Restart, _) => self.restart(),
+            }
+        }
+        self.received = received;
+        self.flush();
+        self.count();
+    }
+
+    fn restart(&mut self) {
+        self.flush();
+        if let Shape::Units(remux) = &mut self.shape {
+            **remux = Remux::new(&self.chosen, self.lead);
+            self.stamps_told = (0, 0);
+        }
+        let rates: Vec<u32> = self.chosen.iter().map(|c| self.group.rate(c.track)).collect();
+        self.group = SyncGroup::new(&rates, self.group.leader());
+        if self.session.take().is_some() {
+            self.status.note(true, "the sender has started anew: its numbers and clock have jumped".into());
+        }
+    }
+
+    fn open_session(&mut self) -> u32 {
+        if let Some(session) = self.session {
+            return session;
+        }
+        let mut session = 0;
+        self.status.update(|l| {
+            l.sessions += 1;
+            session = l.sessions;
+            l.since = Some((Instant::now(), unix_ms()));
+            l.contact = Contact::Up;
+        });
+        self.session = Some(session);
+        session
+    }
+
+    fn flush(&mut self) {
+        if !self.out.is_empty() {
+            let session = self.open_session();
+            // Handed on without another copy. The next starts empty: room kept from a keyframe would be held by
+            // every small piece that waits to be sent.
+            let bytes = Bytes::from(std::mem::take(&mut self.out));
+            self.intake.push(session, bytes);
+        }
+    }
+
+    fn count(&mut self) {
+        let mut total = self.before.clone();
+        let mut dropped = 0;
+        for t in &self.tracks {
+            let s = t.stats();
+            total.received += s.order.received;
+            total.received_bytes += s.order.bytes;
+            total.lost += s.order.lost;
+            total.reordered += s.order.reordered;
+            total.skipped += s.order.missing;
+            total.came_late += s.order.came_late;
+            total.duplicates += s.order.duplicates;
+            dropped += s.units_dropped;
+        }
+        let told = dropped > self.damaged_told && total.skipped > self.before.skipped;
+        self.damaged_told = dropped;
+        self.status.update(|l| l.counters = total);
+        if told {
+            self.status.note(true, "packets are missing: pictures with holes are left out up to the next keyframe".into());
+        }
+        self.tell_stamps();
+        self.tell_manners();
+    }
+
+    /// What the sender gets wrong, once for each.
+    fn tell_manners(&mut self) {
+        let mut found = Vec::new();
+        for (t, c) in self.tracks.iter().zip(&self.chosen) {
+            found.extend(
+                t.stats().adopted.map(|pt| format!("{}: payload type {pt} arrives, another was described; taken as meant", c.codec)),
+            );
+        }
+        if let Some(off) = self.group.clock_off_percent() {
+            let word = if off > 0.0 { "fast" } else { "slow" };
+            found
+                .push(format!("timestamps run {:.0} % {word} against their arrival: the sender's clock or clock rate is wrong", off.abs()));
+        }
+        if let Some(ms) = self.group.disbelieved_ms() {
+            // By half seconds, so that small changes are not told again.
+            let about = (ms.abs() as f64 / 500.0).round() * 0.5;
+            found.push(format!("sender reports put sound about {about} s from where it arrives: not used; sound follows its arrival"));
+        }
+        if let Some(ms) = self.group.info_disbelieved_ms() {
+            let about = ms.abs() as f64 / 1000.0;
+            found.push(format!(
+                "the answer to PLAY (RTP-Info) puts sound {about:.1} s from where it arrives: not used; sound follows its arrival"
+            ));
+        }
+        for text in found {
+            if !self.manners_told.contains(&text) {
+                self.manners_told.push(text.clone());
+                self.status.note(true, text);
+            }
+        }
+    }
+
+    /// What was wrong with the sender's time stamps since last told.
+    fn tell_stamps(&mut self) {
+        let Shape::Units(remux) = &self.shape else { return };
+        let (mended, moved) = (remux.mended_stamps(), remux.clock_moves());
+        let told = std::mem::replace(&mut self.stamps_told, (mended, moved));
+        if moved > told.1 {
+            self.status.note(true, "timestamps: the sender's clock has jumped; following it, with the jump announced in the stream".into());
+        } else if mended > told.0 {
+            self.status.note(true, format!("timestamps: {} more wrong ones, corrected ({mended} in all)", mended - told.0));
+        }
+    }
+}
+
+/// A random number; predictable ones would only make two receivers look alike.
+pub(super) fn rand() -> u32 {
+    u32::from_be_bytes(choir_host::random())
+}

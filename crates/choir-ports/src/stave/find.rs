@@ -1,0 +1,198 @@
+//! Announcing and seeking nodes by multicast: one task for each interface that it may use, as these come and go.
+
+use super::dns;
+use choir_host::{
+    Stop,
+    interfaces::own_interfaces,
+    lock,
+    multicast::{MDNS, MulticastSocket},
+};
+use choir_proto::stave::{NodeEntry, Unique, same_name};
+use std::{
+    collections::BTreeMap,
+    net::{IpAddr, Ipv4Addr, SocketAddr},
+    sync::{Arc, Mutex},
+    time::Duration,
+};
+use tokio::{
+    sync::{mpsc, watch},
+    task::JoinHandle,
+};
+
+/// What is said to all is lost easily: said and asked so often at the start, then now and then.
+const FIRST: [Duration; 4] = [Duration::ZERO, Duration::from_millis(150), Duration::from_millis(400), Duration::from_secs(1)];
+const LATER: Duration = Duration::from_secs(5);
+
+/// How often it is looked for interfaces that have come, gone, or got another address.
+const LOOK: Duration = Duration::from_millis(500);
+
+/// By which interfaces.
+#[derive(Debug, Clone, Copy)]
+pub struct LanPlan {
+    address: Option<IpAddr>,
+}
+
+impl LanPlan {
+    /// The interface that has this address; without one all but loopback.
+    #[must_use]
+    pub fn by(address: Option<IpAddr>) -> Self {
+        Self { address }
+    }
+
+    /// Own addresses to speak by, at present.
+    fn interfaces(&self) -> Vec<Ipv4Addr> {
+        match self.address {
+            // Of loopback every address is this machine's.
+            Some(IpAddr::V4(ip)) if ip.is_loopback() => vec![ip],
+            Some(IpAddr::V4(ip)) => own_interfaces().unwrap_or_default().iter().filter(|i| i.ip == ip).map(|i| i.ip).collect(),
+            Some(IpAddr::V6(_)) => Vec::new(),
+            None => own_interfaces().unwrap_or_default().iter().filter(|i| !i.ip.is_loopback()).map(|i| i.ip).collect(),
+        }
+    }
+}
+
+/// What this node says of itself; none only listens.
+pub(super) type OwnEntry = Arc<Mutex<Option<NodeEntry>>>;
+
+/// What a seeker tells.
+#[derive(Clone)]
+pub(super) struct Tell {
+    /// Who was heard.
+    pub heard: mpsc::Sender<dns::Heard>,
+    /// The machine's name is taken: its new one.
+    pub renamed: watch::Sender<Option<String>>,
+    /// Interfaces that are used at present, once they have been looked for.
+    pub interfaces: watch::Sender<Option<usize>>,
+}
+
+/// Seeks, and announces `own`, until the stop.
+pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) -> JoinHandle<()> {
+    tokio::spawn(async move {
+        let mut open: BTreeMap<Ipv4Addr, (watch::Sender<bool>, JoinHandle<()>)> = BTreeMap::new();
+        let mut tick = tokio::time::interval(LOOK);
+        loop {
+            tokio::select! {
+                _ = tick.tick() => {}
+                () = stop.wait() => break,
+            }
+            let now = plan.interfaces();
+            // One whose socket failed is opened anew as well.
+            open.retain(|ip, (end, task)| {
+                let stays = now.contains(ip) && !task.is_finished();
+                if !stays {
+                    let _ = end.send(true);
+                }
+                stays
+            });
+            for ip in now {
+                if open.contains_key(&ip) {
+                    continue;
+                }
+                let Ok(socket) = MulticastSocket::open(MDNS, ip) else { continue };
+                let (end, ends) = Stop::new();
+                let lan = Lan { socket, ip, own: own.clone(), tell: tell.clone() };
+                open.insert(ip, (end, tokio::spawn(lan.run(ends))));
+            }
+            tell.interfaces.send_if_modified(|n| n.replace(open.len()) != Some(open.len()));
+        }
+        for (end, task) in open.into_values() {
+            let _ = end.send(true);
+            let _ = task.await;
+        }
+    })
+}
+
+struct Lan {
+    socket: MulticastSocket,
+    ip: Ipv4Addr,
+    own: OwnEntry,
+    tell: Tell,
+}
+
+impl Lan {
+    async fn run(mut self, mut stop: Stop) {
+        let mut got = Vec::new();
+        let start = tokio::time::Instant::now();
+        let mut turn = 0;
+        loop {
+            let next = FIRST.get(turn).map_or_else(|| start + FIRST[3] + LATER * (turn - FIRST.len() + 1) as u32, |d| start + *d);
+            tokio::select! {
+                () = self.socket.receive(&mut got) => {}
+                () = tokio::time::sleep_until(next) => {
+                    turn += 1;
+                    self.socket.send(&dns::question());
+                    self.say(None, false);
+                }
+                () = stop.wait() => {
+                    self.say(None, true);
+                    return;
+                }
+            }
+            for (from, data) in got.drain(..) {
+                if dns::asks(&data) {
+                    self.say(Some(from), false);
+                    continue;
+                }
+                for h in dns::read(&data, from.ip()) {
+                    if self.clashes(&h.entry) {
+                        self.say(None, false);
+                    }
+                    if self.tell.heard.send(h).await.is_err() {
+                        return;
+                    }
+                }
+            }
+        }
+    }
+
+    fn say(&self, to: Option<SocketAddr>, leaving: bool) {
+        let own = lock(&self.own).clone();
+        let Some(own) = own else { return };
+        let Some(port) = own.at.first().map(SocketAddr::port) else { return };
+        let here = match own.at[0].ip() {
+            IpAddr::V4(ip) if !ip.is_unspecified() => ip,
+            _ => self.ip,
+        };
+        let data = dns::announcement(&own, (here, port), leaving);
+        match to.filter(|t| t.port() != MDNS.port()) {
+            // Asked from another port: the answer goes there (RFC 6762, 6.7).
+            Some(to) => self.socket.send_to(to, &data),
+            None => self.socket.send(&data),
+        }
+    }
+
+    /// Another node has this machine's name: the one that started later gets a number behind its own.
+    fn clashes(&self, other: &NodeEntry) -> bool {
+        let mut own = lock(&self.own);
+        let Some(me) = own.as_mut() else { return false };
+        let same = same_name(&me.machine, &other.machine) && me.group == other.group && me.node != other.node;
+        if !same || (me.boot, &me.node) < (other.boot, &other.node) {
+            return false;
+        }
+        let mut names = Unique::default();
+        // What it has already counts on from there.
+        let (stem, number) = split_number(&me.machine);
+        (0..number).for_each(|_| drop(names.take(stem)));
+        me.machine = names.take(stem);
+        self.tell.renamed.send_replace(Some(me.machine.clone()));
+        true
+    }
+}
+
+/// `boathouse (2)` is the second of `boathouse`.
+fn split_number(name: &str) -> (&str, u32) {
+    let numbered = name.strip_suffix(')').and_then(|n| n.rsplit_once(" ("));
+    numbered.and_then(|(stem, n)| Some((stem, n.parse().ok().filter(|n| (2..1000).contains(n))?))).unwrap_or((name, 1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_behind_names_count_on() {
+        assert_eq!(split_number("boathouse"), ("boathouse", 1));
+        assert_eq!(split_number("boathouse (2)"), ("boathouse", 2));
+        assert_eq!(split_number("boathouse (x)"), ("boathouse (x)", 1));
+    }
+}

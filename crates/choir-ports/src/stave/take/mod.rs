@@ -1,0 +1,359 @@
+//! A line from a named source: found, asked for, followed wherever it goes.
+
+mod incoming;
+
+use super::{
+    fault_of,
+    node::Node,
+    plain_name,
+    roster::NodeState,
+    session::{Failed, Session},
+    units::{self, Arrived, UnitTap},
+};
+use crate::{Intake, LinkStatus};
+use choir_core::{
+    health::{Contact, Fault},
+    link::StaveLink,
+    spelling::nearest,
+    view::TallyView,
+};
+use choir_host::{Stop, clock::sleep_until};
+use choir_proto::stave::{CameraAnswer, CameraVerb, Carriage, Grade, ListenerEvent, RefusalCode, Tally, Wish, same_name};
+use incoming::Incoming;
+use quinn::RecvStream;
+use std::{
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+    time::Duration,
+};
+use tokio::{
+    sync::{mpsc, oneshot},
+    task::{JoinHandle, JoinSet},
+};
+
+/// Begins a stream that carries packets of a group again, instead of a unit.
+pub(super) const REPAIR_MARK: [u8; 4] = [0xFE, b'R', b'E', b'P'];
+/// Age at which a picture is of no use, unless said.
+const PATIENCE: Duration = Duration::from_millis(200);
+const AGAIN: Duration = Duration::from_millis(300);
+const AGAIN_REFUSED: Duration = Duration::from_secs(3);
+/// Units being read at a time.
+const READS: usize = 600;
+/// Bytes of one repair.
+const REPAIR_BYTES: usize = 16 << 20;
+
+/// An order to the camera behind a source, and where its answer goes.
+pub type Order = (CameraVerb, oneshot::Sender<CameraAnswer>);
+
+/// A source to take.
+pub struct TakePlan {
+    /// This machine.
+    pub node: Node,
+    /// Which.
+    pub link: StaveLink,
+    /// Certificates that it must have; empty takes any.
+    pub pins: Vec<String>,
+    /// Own address by which a group is joined.
+    pub interface: Option<IpAddr>,
+    /// Takes the transport stream.
+    pub intake: Option<Arc<dyn Intake>>,
+    /// Takes units as they are, in order.
+    pub tap: Option<UnitTap>,
+    /// Orders for its camera.
+    pub orders: Option<mpsc::Receiver<Order>>,
+    /// How it stands; its tally is what is said to the source.
+    pub status: Arc<LinkStatus>,
+}
+
+impl TakePlan {
+    /// A source to be found and spoken with; nothing of it is taken yet.
+    #[must_use]
+    pub fn of(node: &Node, link: StaveLink, status: Arc<LinkStatus>) -> Self {
+        Self { node: node.clone(), link, pins: Vec::new(), interface: None, intake: None, tap: None, orders: None, status }
+    }
+}
+
+/// Takes it until `stop`.
+pub fn spawn_take(plan: TakePlan, mut stop: Stop) -> JoinHandle<()> {
+    tokio::spawn(async move {
+        let mut take = Taker { told: String::new(), plan };
+        while !stop.is_set() {
+            if take.plan.status.is_held() {
+                take.plan.status.update(|l| (l.contact, l.since) = (Contact::Held, None));
+                tokio::select! {
+                    () = take.plan.status.woken() => {}
+                    () = stop.wait() => return,
+                }
+                continue;
+            }
+            let found = tokio::select! {
+                found = take.find() => found,
+                () = take.plan.status.woken() => continue,
+                () = stop.wait() => return,
+            };
+            let ended = take.attend(found, &mut stop).await;
+            let Some(failed) = ended else { continue };
+            let refused = matches!(failed.fault, Some(Fault::Passphrase | Fault::Login | Fault::Refused));
+            take.lost(failed);
+            tokio::select! {
+                () = tokio::time::sleep(if refused { AGAIN_REFUSED } else { AGAIN }) => {}
+                () = take.plan.status.woken() => {}
+                () = stop.wait() => return,
+            }
+        }
+    })
+}
+
+/// Where a source is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Found {
+    at: SocketAddr,
+    node: Option<(String, u64)>,
+}
+
+struct Taker {
+    plan: TakePlan,
+    /// What was told last: the same is not told again.
+    told: String,
+}
+
+impl Taker {
+    fn lost(&mut self, failed: Failed) {
+        if self.told != failed.why {
+            self.plan.status.note(true, failed.why.clone());
+            self.told.clone_from(&failed.why);
+        }
+        self.plan.status.set_lost(failed.fault, failed.why);
+        self.plan.status.update(|l| l.since = None);
+    }
+
+    /// Where the name is to be had now.
+    fn look(&self) -> Result<Found, String> {
+        let link = &self.plan.link;
+        if let Some(at) = link.at() {
+            return Ok(Found { at, node: None });
+        }
+        let Some(roster) = self.plan.node.roster() else { return Err("names are not sought: [stave] says so".into()) };
+        let (place, count) = roster.place_of(&link.name, link.machine.as_deref());
+        if let Some(k) = place {
+            if count > 1 {
+                let what = format!(
+                    "{count} machines offer \"{}\": taken from {}; write stave://MACHINE/{} to choose",
+                    link.name, k.entry.machine, link.name
+                );
+                self.plan.status.note(true, what);
+            }
+            return Ok(Found { at: k.at, node: Some((k.entry.node, k.entry.boot)) });
+        }
+        let known = roster.known();
+        let of_machine = |k: &&super::roster::Known| link.machine.as_ref().is_none_or(|m| same_name(m, &k.entry.machine));
+        let shut: Vec<String> = known
+            .iter()
+            .filter(of_machine)
+            .filter_map(|k| match &k.state {
+                NodeState::Closed(_, why) => Some(format!("{} ({}): {why}", k.entry.machine, k.at)),
+                _ => None,
+            })
+            .collect();
+        let seen = known.iter().filter(|k| matches!(k.state, NodeState::Open(_))).count();
+        let whose = link.machine.as_ref().map_or_else(String::new, |m| format!(" of machine \"{m}\""));
+        let seen_none = seen == 0;
+        let seen = if roster.has_no_network() { "no network interface is up".into() } else { format!("{seen} seen") };
+        let names: Vec<String> = known.iter().filter(of_machine).flat_map(|k| k.sources()).map(|s| plain_name(&s.name)).collect();
+        let mut why = format!("no machine offers \"{}\"{whose} yet ({seen})", link.name);
+        if let Some(near) = nearest(&link.name, names.iter().map(String::as_str)) {
+            why = format!("{why}; there is \"{near}\"");
+        }
+        if let Some(first) = shut.first() {
+            why = format!("{why}; not seen into: {first}");
+        }
+        let groups = roster.other_groups();
+        if seen_none && !groups.is_empty() {
+            why = format!("{why}; other groups are here: {}", groups.join(", "));
+        }
+        Err(why)
+    }
+
+    /// The node that is taken from is elsewhere now, or was started anew. Another one that offers the same is no reason to go.
+    fn has_moved(&self, found: &Found) -> bool {
+        let (Some((node, boot)), Some(roster)) = (&found.node, self.plan.node.roster()) else { return false };
+        roster.known().iter().any(|k| k.entry.node == *node && (k.at != found.at || k.entry.boot != *boot))
+    }
+
+    async fn find(&self) -> Found {
+        let mut bell = self.plan.node.roster().map(|r| r.bell());
+        loop {
+            match self.look() {
+                Ok(found) => return found,
+                // What is told first stays in the events: not before there is something to tell.
+                Err(_) if self.plan.node.roster().is_some_and(|r| r.is_starting()) => {}
+                Err(why) => absent(&self.plan.status, why),
+            }
+            match &mut bell {
+                Some(b) => drop(b.changed().await),
+                None => std::future::pending().await,
+            }
+        }
+    }
+
+    fn wish(&self) -> Wish {
+        let link = &self.plan.link;
+        Wish {
+            source: link.name.clone(),
+            grade: link.grade.as_deref().and_then(Grade::from_word),
+            patience: link.patience.unwrap_or(PATIENCE),
+            codecs: ["h264", "h265"].map(str::to_owned).to_vec(),
+            carriage: if link.by_group { Carriage::Multicast } else { Carriage::Streams },
+        }
+    }
+
+    /// Takes from there; `None` when held, stopped, or to be had elsewhere.
+    async fn attend(&mut self, found: Found, stop: &mut Stop) -> Option<Failed> {
+        self.plan.status.set_contact(Contact::Greeting(format!("calling {}", found.at)));
+        self.plan.status.update(|l| l.peer = Some(found.at));
+        let mut session = tokio::select! {
+            s = Session::open(&self.plan.node, found.at, &self.plan.pins) => match s {
+                Ok(s) => s,
+                Err(f) => return Some(f),
+            },
+            () = stop.wait() => return None,
+        };
+        // Whoever only steers loads no network.
+        if self.plan.intake.is_some() || self.plan.tap.is_some() {
+            session.listener.wish(self.wish());
+        }
+        let mut tally = self.plan.status.tally();
+        let mut keyframe_asks = self.plan.status.keyframe_asks();
+        session.listener.tally(&self.plan.link.name, said(*tally.borrow_and_update()));
+        let mut stream = Incoming::new(self);
+        let mut bell = self.plan.node.roster().map(|r| r.bell());
+        let conn = session.conn.clone();
+        let mut reads: JoinSet<Option<Came>> = JoinSet::new();
+        let mut answers: Vec<(u32, oneshot::Sender<CameraAnswer>)> = Vec::new();
+        let failed = loop {
+            while let Some(event) = session.listener.poll_event() {
+                match event {
+                    ListenerEvent::Opened(hello) => {
+                        let how = plain_name(&hello.machine);
+                        self.plan.status.set_contact(Contact::Greeting(format!("asking {how} for \"{}\"", self.plan.link.name)));
+                        stream.machine = how;
+                    }
+                    ListenerEvent::Play(play) => {
+                        self.plan.status.set_asks_keyframes(true);
+                        stream.play(&self.plan, play);
+                    }
+                    ListenerEvent::Camera(answer) => {
+                        if let Some(i) = answers.iter().position(|a| a.0 == answer.id) {
+                            let _ = answers.swap_remove(i).1.send(answer);
+                        }
+                    }
+                    ListenerEvent::Refused(r) if r.code == RefusalCode::Name => {
+                        let why = format!("{} has no \"{}\" now", stream.machine, self.plan.link.name);
+                        absent(&self.plan.status, why);
+                    }
+                    ListenerEvent::Refused(r) => stream.failed = Some(Failed::new(Some(fault_of(r.code)), plain_name(&r.why))),
+                    ListenerEvent::Gone(why) => stream.failed = Some(Failed::new(Some(Fault::Gone), plain_name(&why))),
+                    ListenerEvent::Catalogue(c) => stream.catalogue(&self.plan, &c),
+                    ListenerEvent::Nodes(_) => {}
+                }
+            }
+            if let Some(f) = stream.failed.take() {
+                break Some(f);
+            }
+            stream.flush(&self.plan, &mut session, &mut self.told);
+            let due = stream.due();
+            tokio::select! {
+                turned = session.turn() => if let Err(f) = turned {
+                    break Some(f);
+                },
+                uni = conn.accept_uni(), if reads.len() < READS => match uni {
+                    Ok(recv) => drop(reads.spawn(read(recv))),
+                    Err(e) => break Some(Failed::new(Some(Fault::Gone), super::session::words(&e))),
+                },
+                Some(came) = reads.join_next() => match came {
+                    Ok(Some(Came::Unit(u))) => stream.unit(u),
+                    Ok(Some(Came::Packets(all))) => stream.packets(&all),
+                    _ => {}
+                },
+                packets = stream.group_readable() => if packets {
+                    stream.drain_group();
+                },
+                changed = tally.changed() => if changed.is_ok() {
+                    session.listener.tally(&self.plan.link.name, said(*tally.borrow_and_update()));
+                },
+                Ok(()) = keyframe_asks.changed() => session.listener.keyframe(),
+                order = next_order(&mut self.plan.orders) => {
+                    let id = session.listener.camera(&self.plan.link.name, order.0);
+                    answers.push((id, order.1));
+                    answers.retain(|a| !a.1.is_closed());
+                }
+                () = elsewhere(&mut bell) => if self.has_moved(&found) {
+                    break None;
+                },
+                () = self.plan.status.woken() => if self.plan.status.is_held() {
+                    break None;
+                },
+                () = sleep_until(due) => {}
+                () = stop.wait() => break None,
+            }
+        };
+        reads.abort_all();
+        self.plan.status.set_asks_keyframes(false);
+        if failed.is_none() {
+            session.end("the receiver goes").await;
+        }
+        self.plan.status.update(|l| l.since = None);
+        failed
+    }
+}
+
+/// A source that has not been there yet is awaited; one that was is missed.
+fn absent(status: &LinkStatus, why: String) {
+    if status.look().sessions > 0 {
+        status.set_lost(Some(Fault::Gone), why);
+    } else {
+        status.set_contact(Contact::Awaited(why));
+    }
+}
+
+async fn elsewhere(bell: &mut Option<tokio::sync::watch::Receiver<u64>>) {
+    let told = match bell {
+        Some(b) => b.changed().await.is_ok(),
+        None => false,
+    };
+    if !told {
+        std::future::pending::<()>().await;
+    }
+}
+
+async fn next_order(orders: &mut Option<mpsc::Receiver<Order>>) -> Order {
+    match orders {
+        Some(o) => match o.recv().await {
+            Some(order) => order,
+            None => std::future::pending().await,
+        },
+        None => std::future::pending().await,
+    }
+}
+
+fn said(tally: Option<TallyView>) -> Tally {
+    match tally {
+        None => Tally::Off,
+        Some(TallyView::Next) => Tally::Next,
+        Some(TallyView::OnAir) => Tally::OnAir,
+    }
+}
+
+/// What a stream brought.
+enum Came {
+    Unit(Arrived),
+    Packets(Vec<u8>),
+}
+
+async fn read(mut recv: RecvStream) -> Option<Came> {
+    let first = recv.read_chunk(4, true).await.ok()??;
+    if first.bytes[..] == REPAIR_MARK {
+        return recv.read_to_end(REPAIR_BYTES).await.ok().map(Came::Packets);
+    }
+    units::receive(first.bytes, recv).await.map(Came::Unit)
+}

@@ -1,0 +1,135 @@
+//! Transport stream in plain UDP datagrams, in and out.
+
+use super::{Intake, Outlet, datagrams, status::LinkStatus};
+use bytes::{Bytes, BytesMut};
+use choir_core::{health::Contact, link::UdpLink};
+use choir_host::clock::unix_ms;
+use choir_host::{Stop, udp::UdpPort};
+use std::{
+    collections::VecDeque,
+    io,
+    net::{IpAddr, SocketAddr},
+    sync::Arc,
+    time::Instant,
+};
+use tokio::task::JoinHandle;
+
+/// Routers that packets to a group pass, unless said: none, they stay on this network.
+pub(super) const GROUP_TTL: u8 = 1;
+
+/// Receives at `addr`, or from the group that it is.
+///
+/// # Errors
+/// The address cannot be had.
+pub fn spawn_udp_in(
+    addr: SocketAddr,
+    link: &UdpLink,
+    intake: Arc<dyn Intake>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+) -> io::Result<JoinHandle<()>> {
+    let socket = if addr.ip().is_multicast() { UdpPort::join(addr, link.source, link.interface)? } else { UdpPort::open(addr, None)? };
+    let inode = socket.inode();
+    let awaits = format!("nothing has come to port {} yet", addr.port());
+    status.update(|l| {
+        l.socket = inode;
+        l.contact = Contact::Awaited(awaits.clone());
+    });
+    Ok(tokio::spawn(async move {
+        let mut arena = BytesMut::new();
+        let mut was_held = false;
+        loop {
+            tokio::select! {
+                () = stop.wait() => return,
+                _ = socket.readable() => {}
+                () = status.wake.notified() => {}
+            }
+            let held = status.is_held();
+            if held != was_held {
+                was_held = held;
+                status.update(|l| {
+                    l.since = None;
+                    l.contact = if held { Contact::Held } else { Contact::Awaited(awaits.clone()) };
+                });
+            }
+            let mut pieces: Vec<(SocketAddr, Bytes)> = Vec::new();
+            socket.drain(&mut arena, &mut pieces);
+            let Some((from, _)) = pieces.first().filter(|_| !held) else { continue };
+            let (from, bytes) = (*from, pieces.iter().map(|p| p.1.len() as u64).sum::<u64>());
+            let mut session = 0;
+            status.update(|l| {
+                if l.since.is_none() {
+                    l.since = Some((Instant::now(), unix_ms()));
+                    l.sessions += 1;
+                    l.contact = Contact::Up;
+                    l.notes.push((false, format!("media comes from {from}")));
+                }
+                session = l.sessions;
+                l.bytes += bytes;
+                l.packets += pieces.len() as u64;
+            });
+            pieces.into_iter().for_each(|(_, data)| intake.push(session, data));
+        }
+    }))
+}
+
+/// A socket to send to `to`, which may be a group. Not connected: a receiver that is not there yet is no
+/// error for a way without handshake.
+pub(super) fn open_out(to: SocketAddr, interface: Option<IpAddr>, ttl: Option<u8>) -> io::Result<UdpPort> {
+    if to.ip().is_multicast() {
+        return UdpPort::to_group(to.ip(), interface, ttl.unwrap_or(GROUP_TTL));
+    }
+    let any: SocketAddr = if to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { (std::net::Ipv6Addr::UNSPECIFIED, 0).into() };
+    UdpPort::open(any, None)
+}
+
+/// Sends one datagram, waiting while the system's buffer is full.
+pub(super) async fn send_one(socket: &UdpPort, to: SocketAddr, data: &[u8]) -> io::Result<()> {
+    while !socket.send(to, None, data)? {
+        socket.writable().await?;
+    }
+    Ok(())
+}
+
+/// Sends to `to`, seven packets a datagram.
+///
+/// # Errors
+/// No socket can be had.
+pub fn spawn_udp_out(
+    to: SocketAddr,
+    link: &UdpLink,
+    outlet: Arc<Outlet>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+) -> io::Result<JoinHandle<()>> {
+    let socket = open_out(to, link.interface, link.ttl)?;
+    let inode = socket.inode();
+    status.update(|l| l.socket = inode);
+    status.set_open();
+    Ok(tokio::spawn(async move {
+        let mut taken: VecDeque<Bytes> = VecDeque::new();
+        loop {
+            tokio::select! {
+                () = stop.wait() => return,
+                () = outlet.wake.notified() => {}
+            }
+            let ended = outlet.has_ended();
+            outlet.take_into(&mut taken);
+            let (mut bytes, mut packets) = (0, 0);
+            for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
+                if let Err(e) = send_one(&socket, to, &piece).await {
+                    status.note(true, format!("sending to {to}: {e}"));
+                }
+                bytes += piece.len() as u64;
+                packets += 1;
+            }
+            status.update(|l| {
+                l.bytes += bytes;
+                l.packets += packets;
+            });
+            if ended {
+                return;
+            }
+        }
+    }))
+}

@@ -1,0 +1,315 @@
+//! The local control socket of a running show: one JSON object a line, asked and answered.
+//!
+//! The socket lies in a folder that only its user may enter; whoever may open it may do what the engineer
+//! may do. The folder also holds a lock, so that a sheet runs once.
+
+use crate::Show;
+use choir_core::view::ShowView;
+use rustix::process::getuid;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::{
+    fs::{self, DirBuilder, File, TryLockError},
+    io::{self, Read, Write},
+    os::unix::fs::{DirBuilderExt, MetadataExt},
+    path::{Path, PathBuf},
+    time::Duration,
+};
+use tokio::{
+    io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader},
+    net::{UnixListener, UnixStream},
+    sync::mpsc,
+};
+
+/// Longest request and answer that are read.
+const MESSAGE_MAX: u64 = 4 << 20;
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// What may be asked.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "kebab-case")]
+pub enum Request {
+    /// The whole show.
+    View,
+    /// Put another line on a feed.
+    Take {
+        /// Feed.
+        feed: String,
+        /// Line.
+        line: String,
+    },
+    /// Stop a line.
+    Hold {
+        /// Line.
+        line: String,
+    },
+    /// Start it again.
+    Release {
+        /// Line.
+        line: String,
+    },
+    /// Compare a line's transport stream with the standard, or no more.
+    Examine {
+        /// Line.
+        line: String,
+        /// Begin or end.
+        on: bool,
+    },
+    /// End the run.
+    Stop,
+}
+
+/// What is answered.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "kebab-case")]
+pub enum Answer {
+    /// The show.
+    View(Box<ShowView>),
+    /// It was done.
+    Done {
+        /// What, as a sentence.
+        said: String,
+    },
+    /// It was not.
+    Refused {
+        /// Why, as a sentence.
+        why: String,
+    },
+}
+
+/// Why a running show cannot be reached, or this one cannot run.
+#[derive(Debug, thiserror::Error)]
+pub enum ControlError {
+    /// The same sheet runs already.
+    #[error("{sheet} is already running: {who}. Look at it with \"choir watch {sheet}\", end it with \"choir stop {sheet}\"")]
+    AlreadyRunning {
+        /// The sheet.
+        sheet: String,
+        /// Process, user and start.
+        who: String,
+    },
+    /// Nothing runs.
+    #[error("no show is running. Start one with \"choir run SHEET\"")]
+    NothingRuns,
+    /// This sheet does not run.
+    #[error("{0} is not running. Start it with \"choir run {0}\"")]
+    NotRunning(String),
+    /// Several run.
+    #[error("several shows are running: name the sheet: {}", .0.join(", "))]
+    Several(Vec<String>),
+    /// The socket's folder cannot be used.
+    #[error("the folder {path} for control sockets cannot be used: {cause}", path = .0.display(), cause = .1)]
+    Folder(PathBuf, io::Error),
+    /// Talking failed.
+    #[error("the running show does not answer: {0}")]
+    Silent(io::Error),
+    /// It answered what is not understood.
+    #[error("the running show answered what this version does not understand: is it another version?")]
+    Strange,
+}
+
+/// The folder for sockets and locks: `$CHOIR_RUNTIME_DIR`, else below `$XDG_RUNTIME_DIR`, else in /tmp.
+///
+/// # Errors
+/// It cannot be made, or belongs to somebody else.
+fn folder() -> Result<PathBuf, ControlError> {
+    let set = |name: &str| std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from);
+    let path = set("CHOIR_RUNTIME_DIR")
+        .or_else(|| set("XDG_RUNTIME_DIR").filter(|p| p.is_dir()).map(|p| p.join("choir")))
+        .unwrap_or_else(|| std::env::temp_dir().join(format!("choir-{}", getuid().as_raw())));
+    let failed = |cause| ControlError::Folder(path.clone(), cause);
+    DirBuilder::new().recursive(true).mode(0o700).create(&path).map_err(failed)?;
+    let owner = fs::metadata(&path).map_err(failed)?.uid();
+    if owner != getuid().as_raw() {
+        return Err(failed(io::Error::other("it belongs to another user")));
+    }
+    Ok(path)
+}
+
+/// The name of a sheet's files in the folder: readable, different for sheets of the same name, and the same for every build.
+fn stem(sheet: &Path) -> String {
+    let whole = sheet.canonicalize().unwrap_or_else(|_| sheet.to_owned());
+    let digest = Sha256::digest(whole.as_os_str().as_encoded_bytes());
+    let name = whole.file_stem().map_or_else(|| "show".into(), |s| s.to_string_lossy().into_owned());
+    let short: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(24).collect();
+    let number: String = digest.iter().take(4).map(|b| format!("{b:02x}")).collect();
+    format!("{short}-{number}")
+}
+
+/// The right to run a sheet, and its open socket. Both go when it is dropped.
+#[derive(Debug)]
+pub struct Claim {
+    listener: UnixListener,
+    socket: PathBuf,
+    _lock: File,
+}
+
+impl Drop for Claim {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.socket);
+    }
+}
+
+/// Claims a sheet for this process. Must be called inside the runtime.
+///
+/// # Errors
+/// It runs already, or the folder cannot be used.
+pub fn claim(sheet: &Path) -> Result<Claim, ControlError> {
+    let folder = folder()?;
+    let failed = |cause| ControlError::Folder(folder.clone(), cause);
+    let stem = stem(sheet);
+    let lock_path = folder.join(format!("{stem}.lock"));
+    let mut lock = File::options().read(true).write(true).create(true).truncate(false).open(&lock_path).map_err(failed)?;
+    match lock.try_lock() {
+        Ok(()) => {}
+        Err(TryLockError::WouldBlock) => {
+            let mut who = String::new();
+            let _ = lock.read_to_string(&mut who);
+            let who = who.lines().next().unwrap_or("by an unknown process").to_owned();
+            return Err(ControlError::AlreadyRunning { sheet: sheet.display().to_string(), who });
+        }
+        Err(TryLockError::Error(cause)) => return Err(failed(cause)),
+    }
+    let user = std::env::var("USER").unwrap_or_else(|_| format!("user {}", getuid().as_raw()));
+    lock.set_len(0).map_err(failed)?;
+    let whole = sheet.canonicalize().unwrap_or_else(|_| sheet.to_owned());
+    writeln!(lock, "process {} of {user}\n{}", std::process::id(), whole.display()).map_err(failed)?;
+    let socket = folder.join(format!("{stem}.sock"));
+    // The lock is ours, so whatever lies there is a dead run's.
+    let _ = fs::remove_file(&socket);
+    let listener = UnixListener::bind(&socket).map_err(failed)?;
+    Ok(Claim { listener, socket, _lock: lock })
+}
+
+/// Serves a show until it stops. `stop` is told when somebody asks to end the run.
+pub async fn serve(claim: Claim, show: Show, stop: mpsc::Sender<()>) {
+    loop {
+        match claim.listener.accept().await {
+            Ok((stream, _)) => {
+                tokio::spawn(answer_all(stream, show.clone(), stop.clone()));
+            }
+            // Out of descriptors: those who hang on will go.
+            Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}
+
+async fn answer_all(stream: UnixStream, show: Show, stop: mpsc::Sender<()>) {
+    let (read, mut write) = stream.into_split();
+    let mut lines = BufReader::new(read.take(MESSAGE_MAX)).lines();
+    while let Ok(Some(line)) = lines.next_line().await {
+        let mut ends = false;
+        let answer = match serde_json::from_str::<Request>(&line) {
+            Ok(request) => {
+                ends = matches!(request, Request::Stop);
+                act(request, &show)
+            }
+            Err(e) => Answer::Refused { why: format!("not understood: {e}") },
+        };
+        let Ok(mut text) = serde_json::to_string(&answer) else { return };
+        text.push('\n');
+        if write.write_all(text.as_bytes()).await.is_err() {
+            return;
+        }
+        if ends {
+            // Only now: the process may end before another word is written.
+            let _ = stop.try_send(());
+        }
+        lines.get_mut().get_mut().set_limit(MESSAGE_MAX);
+    }
+}
+
+/// Does what is asked of a show. Its end is for whoever runs it.
+#[must_use]
+pub fn act(request: Request, show: &Show) -> Answer {
+    let done = |result: Result<String, String>| match result {
+        Ok(said) => Answer::Done { said },
+        Err(why) => Answer::Refused { why },
+    };
+    match request {
+        Request::View => Answer::View(Box::new(show.view())),
+        Request::Take { feed, line } => done(show.take(&feed, &line)),
+        Request::Hold { line } => done(show.hold(&line)),
+        Request::Release { line } => done(show.release(&line)),
+        Request::Examine { line, on } => done(show.examine(&line, on)),
+        Request::Stop => Answer::Done { said: "the show is stopping".into() },
+    }
+}
+
+/// A connection to a running show.
+#[derive(Debug)]
+pub struct Client {
+    lines: tokio::io::Lines<BufReader<tokio::net::unix::OwnedReadHalf>>,
+    write: tokio::net::unix::OwnedWriteHalf,
+}
+
+impl Client {
+    /// Connects to the show of this sheet, or to the only one running.
+    ///
+    /// # Errors
+    /// None or several run, or it does not answer.
+    pub async fn connect(sheet: Option<&Path>) -> Result<Self, ControlError> {
+        let folder = folder()?;
+        let socket = match sheet {
+            Some(sheet) => folder.join(format!("{}.sock", stem(sheet))),
+            None => only_running(&folder).await?,
+        };
+        match UnixStream::connect(&socket).await {
+            Ok(stream) => {
+                let (read, write) = stream.into_split();
+                Ok(Self { lines: BufReader::new(read).lines(), write })
+            }
+            Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused) => {
+                Err(sheet.map_or(ControlError::NothingRuns, |s| ControlError::NotRunning(s.display().to_string())))
+            }
+            Err(e) => Err(ControlError::Silent(e)),
+        }
+    }
+
+    /// Asks and waits for the answer.
+    ///
+    /// # Errors
+    /// No answer within 5 s, or one that is not understood.
+    pub async fn ask(&mut self, request: &Request) -> Result<Answer, ControlError> {
+        let mut text = serde_json::to_string(request).map_err(|_| ControlError::Strange)?;
+        text.push('\n');
+        self.write.write_all(text.as_bytes()).await.map_err(ControlError::Silent)?;
+        let line = tokio::time::timeout(PATIENCE, self.lines.next_line())
+            .await
+            .map_err(|_| ControlError::Silent(io::ErrorKind::TimedOut.into()))?
+            .map_err(ControlError::Silent)?
+            .ok_or_else(|| ControlError::Silent(io::ErrorKind::UnexpectedEof.into()))?;
+        serde_json::from_str(&line).map_err(|_| ControlError::Strange)
+    }
+}
+
+async fn only_running(folder: &Path) -> Result<PathBuf, ControlError> {
+    let entries = fs::read_dir(folder).map_err(|e| ControlError::Folder(folder.to_owned(), e))?;
+    let mut running = Vec::new();
+    for entry in entries.flatten() {
+        let path = entry.path();
+        if path.extension().is_some_and(|e| e == "sock") && UnixStream::connect(&path).await.is_ok() {
+            running.push(path);
+        }
+    }
+    if running.len() > 1 {
+        let sheet = |p: &PathBuf| {
+            let text = fs::read_to_string(p.with_extension("lock")).unwrap_or_default();
+            text.lines().nth(1).map_or_else(|| p.display().to_string(), str::to_owned)
+        };
+        return Err(ControlError::Several(running.iter().map(sheet).collect()));
+    }
+    running.pop().ok_or(ControlError::NothingRuns)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_show_is_found_by_every_build() {
+        // The first digits of the path's SHA-256: no build may have another idea of it.
+        assert_eq!(stem(Path::new("/nowhere/regatta.toml")), "regatta-d6bb931d");
+        assert_ne!(stem(Path::new("/elsewhere/regatta.toml")), "regatta-d6bb931d");
+    }
+}
