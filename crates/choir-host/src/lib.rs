@@ -57,7 +57,6 @@ fn distinct<const N: usize>() -> [u8; N] {
 }
 
 /// Locks; a panic elsewhere must not take the show down with it.
-#[must_use]
 pub fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
