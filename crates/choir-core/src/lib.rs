@@ -14,16 +14,23 @@
 //! | [`budget`] | what the streams need on each network |
 //! | [`card`] | what to type at the other end |
 //! | [`linecheck`] | what was seen of a line, step by step |
-//! | [`health`] | from numbers to a state with its reason |
+//! | [`id`] | who is who in a show |
+//! | [`command`] | what may be asked of a running show, and how it refuses |
+//! | [`facts`] | how links stand, what is measured each second, what happened |
+//! | [`health`] | from facts to a state with its reason |
+//! | [`words`] | the sentences of facts, reasons and events |
 //! | [`view`] | snapshots of a running show, for every kind of output |
 
 pub mod advice;
 pub mod budget;
 pub mod card;
+pub mod command;
 pub mod device;
+pub mod facts;
 pub mod find;
 pub mod finding;
 pub mod health;
+pub mod id;
 pub mod linecheck;
 pub mod link;
 pub mod network;
@@ -33,5 +40,6 @@ pub mod spelling;
 pub mod stave;
 pub mod units;
 pub mod view;
+pub mod words;
 
 pub use finding::{Finding, Grade, Place};

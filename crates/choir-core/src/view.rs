@@ -1,8 +1,8 @@
 //! Snapshots of a running show: what the live view draws, `status` prints, and JSON carries.
 
 use crate::{
-    finding::Grade,
-    health::{Fault, State},
+    facts::{EventGrade, Fault},
+    health::State,
 };
 use serde::{Deserialize, Serialize};
 
@@ -78,6 +78,9 @@ pub struct LinkView {
     pub paste: Vec<String>,
     /// Encryption in words.
     pub encryption: String,
+    /// Length of the AES key in force, bits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_bits: Option<u16>,
     /// Datagrams that the system dropped since its buffer was full.
     pub kernel_drops: u64,
 }
@@ -102,6 +105,9 @@ pub struct Sample {
 pub struct MediaView {
     /// `H.264`.
     pub codec: Option<String>,
+    /// The same as a sheet writes it: `h264`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
     /// `high 3.1`.
     pub profile: Option<String>,
     /// Pixels.
@@ -139,6 +145,9 @@ pub struct StreamView {
     pub pid: u16,
     /// `H.264`.
     pub kind: String,
+    /// It carries pictures.
+    #[serde(default)]
+    pub picture: bool,
     /// Bits per second, packet headers included.
     pub rate_bps: u64,
 }
@@ -221,30 +230,6 @@ pub struct EventView {
     pub text: String,
     /// How bad.
     pub grade: EventGrade,
-}
-
-/// How bad an event is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum EventGrade {
-    /// For the record.
-    Note,
-    /// Better than before.
-    Good,
-    /// Look at it.
-    Warning,
-    /// Act.
-    Trouble,
-}
-
-impl From<Grade> for EventGrade {
-    fn from(grade: Grade) -> Self {
-        match grade {
-            Grade::Advice => Self::Note,
-            Grade::Warning => Self::Warning,
-            Grade::Error => Self::Trouble,
-        }
-    }
 }
 
 /// What a switching input measured of what reached it.

@@ -1,7 +1,8 @@
 //! The line check's judgement: each failure is told apart, and each says what to do.
 
 use choir_core::{
-    health::{Fault, State},
+    facts::Fault,
+    health::State,
     linecheck::{Limits, Mark, Row, Seen, Step, judge_line, judge_out},
     sheet::{Sheet, read_sheet},
     view::{DefectView, LinkView, MediaView},
@@ -59,6 +60,7 @@ fn good() -> Seen {
     };
     let media = MediaView {
         codec: Some("H.265".into()),
+        encoding: Some("h265".into()),
         size: Some((960, 540)),
         rate: Some(25.0),
         keyframe_ms: Some(1000),
@@ -99,14 +101,14 @@ fn what_keeps_a_line_from_coming_up_is_told_apart_with_its_remedy() {
         Fault::Name,
         Fault::Silent,
         Fault::PortClosed,
-        Fault::Stranger,
+        Fault::WrongProtocol,
         Fault::Passphrase,
         Fault::OneSided,
         Fault::StreamId,
         Fault::Login,
         Fault::Path,
         Fault::Refused,
-        Fault::Gone,
+        Fault::PeerLost,
     ];
     let mut seen = std::collections::HashSet::new();
     for fault in all {
@@ -131,12 +133,12 @@ fn what_keeps_a_line_from_coming_up_is_told_apart_with_its_remedy() {
 fn what_waits_and_what_is_silent_after_meeting_is_told_apart() {
     let said = |row: Row| row.first_failure().map(|i| format!("{}: {}", i.step.word(), i.found));
     let waiting = Seen { over: true, ..Seen::default() };
-    assert_eq!(said(row("pontoon", &waiting)), Some("handshake: nobody has called".into()));
+    assert_eq!(said(row("pontoon", &waiting)), Some("handshake: no caller yet".into()));
     assert_eq!(said(row("bicycle", &waiting)), Some("picture: nothing comes".into()));
     let met = Seen { joined: Some(Duration::from_secs(1)), over: true, ..Seen::default() };
     assert_eq!(said(row("launch", &met)), Some("picture: the ends have met, but nothing comes".into()));
     let blind = Seen { link: LinkView { packets: 900, ..LinkView::default() }, ..met };
-    assert_eq!(said(row("launch", &blind)), Some("picture: media comes, but no picture that can be read".into()));
+    assert_eq!(said(row("launch", &blind)), Some("picture: receiving media without a readable picture".into()));
     // While it waits nothing has failed.
     let open = row("pontoon", &Seen::default());
     assert_eq!((open.mark(), open.is_settled()), (Mark::Open, false));
@@ -152,7 +154,9 @@ fn what_differs_from_the_sheet_fails_and_what_is_weak_is_doubtful() {
     };
     type Case = (Step, Mark, fn(&mut Seen));
     let cases: Vec<Case> = vec![
-        (Step::Codec, Mark::Failed, |s| s.media.iter_mut().for_each(|m| m.codec = Some("H.264".into()))),
+        (Step::Codec, Mark::Failed, |s| {
+            s.media.iter_mut().for_each(|m| (m.codec, m.encoding) = (Some("H.264".into()), Some("h264".into())))
+        }),
         (Step::Size, Mark::Failed, |s| s.media.iter_mut().for_each(|m| m.size = Some((640, 360)))),
         (Step::Rate, Mark::Failed, |s| s.media.iter_mut().for_each(|m| m.rate = Some(50.0))),
         (Step::Bitrate, Mark::Doubtful, |s| (s.mean_bps, s.mean_link_bps) = (1_000_000, 1_200_000)),
@@ -172,7 +176,7 @@ fn what_differs_from_the_sheet_fails_and_what_is_weak_is_doubtful() {
         (Step::Loss, Mark::Failed, |s| s.missing = 3),
         (Step::Headroom, Mark::Doubtful, |s| s.headroom_ms = Some(12.0)),
         (Step::Picture, Mark::Doubtful, |s| s.picture = Some(Duration::from_secs(9))),
-        (Step::Encryption, Mark::Doubtful, |s| s.link.encryption = "AES-128 secured".into()),
+        (Step::Encryption, Mark::Doubtful, |s| s.link.key_bits = Some(128)),
     ];
     for (step, mark, change) in cases {
         assert_eq!(marks(&with(change), step), Some(mark), "{step:?}");
@@ -242,7 +246,7 @@ fn a_name_that_is_not_there_a_wrong_key_and_a_certificate_that_is_not_let_in_are
         assert!(row.is_settled(), "{row:#?}");
         row.first_failure().map(|i| (i.step, i.found.clone(), i.remedy.clone().unwrap_or_default()))
     };
-    let reason = "no machine offers \"Finish Tower\" of machine \"boathouse\" yet (1 seen); there is \"Finish Towr\"";
+    let reason = "name \"Finish Tower\" on machine \"boathouse\" not found on 1 machine; did you mean \"Finish Towr\"?";
     let awaited = Seen {
         link: LinkView { state: Some(State::Waiting), reason: reason.into(), ..LinkView::default() },
         over: true,

@@ -142,7 +142,7 @@ fn differences_are_told_and_the_unknown_is_none() {
     assert!(expect.differences(Some("h264"), Some((1280, 720)), Some(25.4)).is_empty());
     let all = expect.differences(Some("h265"), Some((640, 360)), Some(50.0));
     assert_eq!(
-        all,
-        ["h265 comes, h264 is expected", "640x360 comes, 1280x720 is expected", "50.00 frames per second come, 25 are expected"]
+        all.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        ["expected h264, receiving h265", "expected 1280x720, receiving 640x360", "expected 25 frames per second, receiving 50.00"]
     );
 }

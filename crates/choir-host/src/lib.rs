@@ -16,7 +16,7 @@ mod stop;
 pub mod tcp;
 pub mod udp;
 
-pub use stop::Stop;
+pub use stop::{End, Stop};
 
 use std::{
     hash::{DefaultHasher, Hash, Hasher},

@@ -2,7 +2,7 @@
 
 use super::{Intake, status::LinkStatus};
 use bytes::{Bytes, BytesMut};
-use choir_core::health::Contact;
+use choir_core::facts::{Contact, Loss, Notice, Waiting};
 use choir_host::Stop;
 use choir_host::clock::{Alarm, unix_ms};
 use choir_proto::ts::{PCR_WRAP, PTS_WRAP, PesHeader, TS_PACKET, TsPacket, wrapped_distance};
@@ -52,9 +52,8 @@ pub async fn spawn_file_in(
         None => Box::new(tokio::io::stdin()),
     });
     Ok(tokio::spawn(async move {
-        let mut session = 0;
         let mut start = None;
-        status.set_contact(Contact::Awaited("waiting for the far end before playing".into()));
+        status.set_contact(Contact::Waiting(Waiting::FarEnd));
         tokio::select! {
             () = gate.wait() => {}
             () = stop.wait() => return,
@@ -64,13 +63,14 @@ pub async fn spawn_file_in(
                 (Some(source), _) => source,
                 (None, Some(p)) if repeat => match open(p).await {
                     Ok(file) => Box::new(file),
-                    Err(e) => return status.set_contact(Contact::Lost(e.to_string())),
+                    Err(e) => return status.set_lost(Loss::Reading(e.to_string())),
                 },
                 _ => break,
             };
-            session += 1;
+            let mut session = 0;
             status.update(|l| {
-                l.sessions = session;
+                l.sessions += 1;
+                session = l.sessions;
                 l.since.get_or_insert((Instant::now(), unix_ms()));
                 l.contact = Contact::Up;
             });
@@ -81,14 +81,13 @@ pub async fn spawn_file_in(
             match ended {
                 Ok(end) => start = Some(end),
                 Err(e) => {
-                    status.note(true, format!("reading stopped: {e}"));
-                    status.set_played_out();
-                    return status.set_contact(Contact::Lost(format!("reading stopped: {e}")));
+                    status.tell_lost(Loss::Reading(e.to_string()));
+                    return status.set_played_out();
                 }
             }
         }
-        status.note(false, "played to the end of the file".into());
-        status.set_contact(Contact::Awaited("played to the end of the file".into()));
+        status.note(Notice::PlayedOut);
+        status.set_contact(Contact::Waiting(Waiting::EndOfFile));
         status.set_played_out();
     }))
 }
@@ -118,8 +117,8 @@ async fn play(
             alarm.until(pace.at + takes * n as u32 / pieces).await;
             let piece = bytes.slice(at..bytes.len().min(at + CHUNK));
             status.update(|l| {
-                l.bytes += piece.len() as u64;
-                l.packets += 1;
+                l.counters.bytes += piece.len() as u64;
+                l.counters.packets += 1;
             });
             intake.push(session, piece);
         }

@@ -1,11 +1,13 @@
 //! Ways in and out. Each is one task that serves all links of one socket (or one file); media goes in
 //! through [`Intake`], out through [`Outlet`], and [`LinkStatus`] tells how it stands.
 
+mod control;
 pub mod defects;
 mod file;
 mod media_in;
 mod open;
 mod recording;
+mod retry;
 mod rtp;
 mod rtsp;
 mod srt;
@@ -14,13 +16,14 @@ pub mod stave;
 pub mod survey;
 mod udp_ts;
 
+pub use control::WayControl;
 pub use file::{FileError, spawn_file_in};
-pub use open::{StaveWay, Way, WayCause, WayError, open_ways};
+pub use open::{OpenWay, Ports, ReadyWay, StaveWay, Way, WayCause, WayError, open_ways};
 pub use recording::spawn_file_out;
 pub use rtp::{spawn_rtp_in, spawn_rtp_out};
-pub use rtsp::{Hooks, PullPlan, ServePlan, Serving, UdpManner, spawn_pull, spawn_server};
-pub use srt::{CallPlan, ListenPlan, Listening, spawn_caller, spawn_listener};
-pub use status::{LinkStatus, Live, PeerLive, STARTING, add_up};
+pub use rtsp::{Hooks, PullPlan, RtspServer, ServePlan, Served, UdpManner, spawn_pull, spawn_server};
+pub use srt::{CallPlan, ListenPlan, Listener, Listening, spawn_caller, spawn_listener};
+pub use status::{Counters, Gauges, HeadroomReading, LinkStatus, Live, PeerLive};
 pub use udp_ts::{spawn_udp_in, spawn_udp_out};
 
 use bytes::Bytes;
@@ -39,6 +42,15 @@ use tokio::sync::Notify;
 pub trait Intake: Send + Sync + 'static {
     /// One piece of media. `session` counts the source's connections: a new number is a new start.
     fn push(&self, session: u32, payload: Bytes);
+}
+
+/// Which way media goes, and between whom.
+#[derive(Clone)]
+pub enum Flow {
+    /// In: what comes is pushed there.
+    In(Arc<dyn Intake>),
+    /// Out: what goes is taken from there.
+    Out(Arc<Outlet>),
 }
 
 /// Media that waits for a way out: so many bytes (2.5 s of 100 Mbit/s), and so long. Pieces are packets on one way, whole pictures

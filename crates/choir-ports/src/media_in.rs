@@ -1,15 +1,16 @@
 //! RTP tracks of one source, made into a transport stream for the line.
 
-use super::{Intake, status::LinkStatus};
+use super::{
+    Intake,
+    status::{Counters, LinkStatus},
+};
 use bytes::Bytes;
-use choir_core::health::Contact;
-use choir_host::clock::unix_ms;
+use choir_core::facts::{Misbehaviour, Notice};
 use choir_proto::{
     media::Codec,
     remux::{Remux, RemuxTrack},
     rtp::{Damage, Feedback, Received, ReceiverConfig, RtpReceiver, SyncGroup, write_keyframe_request},
     rtsp::{PayloadFormat, SdpTrack},
-    srt::LinkStats,
     ts::TS_PACKET,
 };
 use std::{
@@ -52,7 +53,7 @@ pub(super) struct MediaIn {
     intake: Arc<dyn Intake>,
     status: Arc<LinkStatus>,
     /// Counters of earlier sources on this way.
-    before: LinkStats,
+    before: Counters,
     out: Vec<u8>,
     received: Vec<Received>,
     /// Number of the present session, once media has come.
@@ -66,7 +67,7 @@ pub(super) struct MediaIn {
     /// Corrected time stamps and moves of the clock that have been told.
     stamps_told: (u64, u64),
     /// Sentences about the sender that have been told.
-    manners_told: Vec<String>,
+    told: Vec<Misbehaviour>,
     pub last_packet: Option<Instant>,
     /// Sender reports have come: the way works, even if no media has.
     pub reported: bool,
@@ -114,7 +115,7 @@ impl MediaIn {
             keyframes_asked: 0,
             damaged_told: 0,
             stamps_told: (0, 0),
-            manners_told: Vec::new(),
+            told: Vec::new(),
             last_packet: None,
             reported: false,
         }
@@ -215,7 +216,7 @@ impl MediaIn {
         let rates: Vec<u32> = self.chosen.iter().map(|c| self.group.rate(c.track)).collect();
         self.group = SyncGroup::new(&rates, self.group.leader());
         if self.session.take().is_some() {
-            self.status.note(true, "the sender has started anew: its numbers and clock have jumped".into());
+            self.status.note(Notice::SenderRestarted);
         }
     }
 
@@ -223,13 +224,7 @@ impl MediaIn {
         if let Some(session) = self.session {
             return session;
         }
-        let mut session = 0;
-        self.status.update(|l| {
-            l.sessions += 1;
-            session = l.sessions;
-            l.since = Some((Instant::now(), unix_ms()));
-            l.contact = Contact::Up;
-        });
+        let session = self.status.begin_session();
         self.session = Some(session);
         session
     }
@@ -245,57 +240,47 @@ impl MediaIn {
     }
 
     fn count(&mut self) {
-        let mut total = self.before.clone();
+        let mut total = self.before;
         let mut dropped = 0;
         for t in &self.tracks {
             let s = t.stats();
-            total.received += s.order.received;
-            total.received_bytes += s.order.bytes;
-            total.lost += s.order.lost;
-            total.reordered += s.order.reordered;
-            total.skipped += s.order.missing;
-            total.came_late += s.order.came_late;
-            total.duplicates += s.order.duplicates;
+            total.packets += s.order.received;
+            total.bytes += s.order.bytes;
+            total.lost += s.order.lost.saturating_sub(s.order.reordered);
+            total.missing += s.order.missing;
             dropped += s.units_dropped;
         }
-        let told = dropped > self.damaged_told && total.skipped > self.before.skipped;
+        let told = dropped > self.damaged_told && total.missing > self.before.missing;
         self.damaged_told = dropped;
-        self.status.update(|l| l.counters = total);
+        let read_at = Some(Instant::now());
+        self.status.update(|l| (l.counters, l.read_at) = (total, read_at));
         if told {
-            self.status.note(true, "packets are missing: pictures with holes are left out up to the next keyframe".into());
+            self.status.note(Notice::DroppingDamaged);
         }
         self.tell_stamps();
-        self.tell_manners();
+        self.report_misbehaviour();
     }
 
     /// What the sender gets wrong, once for each.
-    fn tell_manners(&mut self) {
+    fn report_misbehaviour(&mut self) {
         let mut found = Vec::new();
         for (t, c) in self.tracks.iter().zip(&self.chosen) {
-            found.extend(
-                t.stats().adopted.map(|pt| format!("{}: payload type {pt} arrives, another was described; taken as meant", c.codec)),
-            );
+            found.extend(t.stats().adopted.map(|arrives| Misbehaviour::PayloadType { codec: c.codec.to_string(), arrives }));
         }
         if let Some(off) = self.group.clock_off_percent() {
-            let word = if off > 0.0 { "fast" } else { "slow" };
-            found
-                .push(format!("timestamps run {:.0} % {word} against their arrival: the sender's clock or clock rate is wrong", off.abs()));
+            found.push(Misbehaviour::ClockRate { percent: off.round() as i32 });
         }
         if let Some(ms) = self.group.disbelieved_ms() {
             // By half seconds, so that small changes are not told again.
-            let about = (ms.abs() as f64 / 500.0).round() * 0.5;
-            found.push(format!("sender reports put sound about {about} s from where it arrives: not used; sound follows its arrival"));
+            found.push(Misbehaviour::SenderReports { tenths: (ms.abs() as f64 / 500.0).round() as u32 * 5 });
         }
         if let Some(ms) = self.group.info_disbelieved_ms() {
-            let about = ms.abs() as f64 / 1000.0;
-            found.push(format!(
-                "the answer to PLAY (RTP-Info) puts sound {about:.1} s from where it arrives: not used; sound follows its arrival"
-            ));
+            found.push(Misbehaviour::RtpInfo { tenths: (ms.abs() as f64 / 100.0).round() as u32 });
         }
-        for text in found {
-            if !self.manners_told.contains(&text) {
-                self.manners_told.push(text.clone());
-                self.status.note(true, text);
+        for what in found {
+            if !self.told.contains(&what) {
+                self.told.push(what.clone());
+                self.status.note(Notice::Misbehaves(what));
             }
         }
     }
@@ -306,9 +291,9 @@ impl MediaIn {
         let (mended, moved) = (remux.mended_stamps(), remux.clock_moves());
         let told = std::mem::replace(&mut self.stamps_told, (mended, moved));
         if moved > told.1 {
-            self.status.note(true, "timestamps: the sender's clock has jumped; following it, with the jump announced in the stream".into());
+            self.status.note(Notice::ClockJumped);
         } else if mended > told.0 {
-            self.status.note(true, format!("timestamps: {} more wrong ones, corrected ({mended} in all)", mended - told.0));
+            self.status.note(Notice::StampsCorrected { new: mended - told.0, total: mended });
         }
     }
 }

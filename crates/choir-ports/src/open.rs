@@ -1,20 +1,20 @@
 //! Opens ways in and out as their links say. Listeners on one address share its port.
 
-use super::{
-    CallPlan, FileError, Hooks, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, ServePlan, spawn_caller, spawn_file_in, spawn_file_out,
-    spawn_listener, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_server, spawn_udp_in, spawn_udp_out,
-};
 use crate::stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StaveError, StreamPlan, TakePlan, spawn_take};
+use crate::{
+    CallPlan, FileError, Flow, Hooks, Intake, LinkStatus, ListenPlan, Listener, Outlet, PullPlan, RtspServer, ServePlan, spawn_caller,
+    spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
+};
 use choir_core::{
     link::{Link, Mode, RtspLink, SrtLink},
     units::Bitrate,
 };
-use choir_host::Stop;
 use choir_host::secrets::{self, SecretError};
+use choir_host::{End, Stop};
 use choir_proto::rtsp::{Credentials, RtspUrl};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, StreamMatch};
 use std::{
-    collections::BTreeMap,
+    collections::HashMap,
     io,
     net::{IpAddr, SocketAddr},
     path::{Path, PathBuf},
@@ -28,14 +28,12 @@ const OUT_CALLERS: usize = 64;
 
 /// One way in or out, not yet open.
 pub struct Way {
-    /// `line finish-tower`, for errors.
-    pub subject: String,
+    /// What it is called: a served feed has its path from it, unless its link says otherwise.
+    pub name: String,
     /// What it is.
     pub link: Link,
-    /// Takes what comes in; a way in has one.
-    pub intake: Option<Arc<dyn Intake>>,
-    /// Holds what goes out; a way out has one.
-    pub outlet: Option<Arc<Outlet>>,
+    /// Where its media goes or comes from.
+    pub flow: Flow,
     /// How it stands.
     pub status: Arc<LinkStatus>,
     /// What a named source needs besides.
@@ -76,10 +74,10 @@ impl StaveWay {
 
 /// A way that cannot be opened, and why.
 #[derive(Debug, thiserror::Error)]
-#[error("{subject}: {cause}")]
+#[error("{name}: {cause}")]
 pub struct WayError {
-    /// Which way.
-    pub subject: String,
+    /// Its name.
+    pub name: String,
     /// Why.
     pub cause: WayCause,
 }
@@ -91,7 +89,7 @@ pub enum WayCause {
     #[error("cannot open {0}: {1}{hint}", hint = open_hint(.1))]
     Open(SocketAddr, io::Error),
     /// A name cannot be looked up.
-    #[error("the name {0} cannot be looked up: {1}")]
+    #[error("cannot look up {0}: {1}")]
     Name(String, io::Error),
     /// A passphrase cannot be had.
     #[error(transparent)]
@@ -105,6 +103,9 @@ pub enum WayCause {
     /// Names are not taken here.
     #[error("a Stave name needs a running show: put it into a sheet, then \"choir run\"")]
     NoNode,
+    /// Its secrets were not fetched: a fault of this program.
+    #[error("its keys were not fetched: please report this")]
+    NoKeys,
     /// A session description cannot be used.
     #[error("the session description {path} cannot be used: {1}", path = .0.display())]
     Description(PathBuf, String),
@@ -180,32 +181,10 @@ pub(super) async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr,
     found.next().ok_or_else(|| WayCause::Name(host.to_owned(), io::Error::other("it has no address")))
 }
 
-/// Opens all of them; files begin to play when `gate` is given. When one fails, those opened before end with the error.
-///
-/// # Errors
-/// The first that cannot be opened. Passphrases are fetched before anything opens.
-pub async fn open_ways(
-    ways: Vec<Way>,
-    default_latency: Duration,
-    base: &Path,
-    stop: &Stop,
-    gate: &Stop,
-) -> Result<Vec<JoinHandle<()>>, WayError> {
-    let mut configs = Vec::new();
-    for way in &ways {
-        let keys = match &way.link {
-            Link::Srt(s) => link_config(s, default_latency, base).map(|c| Keys::Srt(Box::new(c))),
-            Link::Rtsp(r) => credentials(r, base).map(Keys::Rtsp),
-            _ => Ok(Keys::None),
-        };
-        configs.push(keys.map_err(|e| WayError { subject: way.subject.clone(), cause: e.into() })?);
-    }
-    let mut tasks = Vec::new();
-    let result = open_each(ways, configs, base, (stop, gate), &mut tasks).await;
-    if result.is_err() {
-        tasks.iter().for_each(JoinHandle::abort);
-    }
-    result.map(|()| tasks)
+/// A way with its secrets fetched.
+pub struct ReadyWay {
+    way: Way,
+    keys: Keys,
 }
 
 /// What a way needs of its secrets.
@@ -215,28 +194,104 @@ enum Keys {
     Rtsp(Option<Credentials>),
 }
 
-async fn open_each(
-    ways: Vec<Way>,
-    configs: Vec<Keys>,
-    base: &Path,
-    (stop, gate): (&Stop, &Stop),
-    tasks: &mut Vec<JoinHandle<()>>,
-) -> Result<(), WayError> {
-    let mut listeners: BTreeMap<SocketAddr, (String, Vec<ListenPlan>)> = BTreeMap::new();
-    let mut servers: BTreeMap<SocketAddr, (String, Vec<ServePlan>)> = BTreeMap::new();
-    for (way, keys) in ways.into_iter().zip(configs) {
-        let subject = way.subject.clone();
-        let named = |cause| WayError { subject: subject.clone(), cause };
+impl Way {
+    /// Fetches its secrets, so that nothing opens when one is missing. Relative paths count from `base`.
+    ///
+    /// # Errors
+    /// A secret is not where the link says.
+    pub fn ready(self, default_latency: Duration, base: &Path) -> Result<ReadyWay, WayError> {
+        let keys = match &self.link {
+            Link::Srt(s) => link_config(s, default_latency, base).map(|c| Keys::Srt(Box::new(c))),
+            Link::Rtsp(r) => credentials(r, base).map(Keys::Rtsp),
+            _ => Ok(Keys::None),
+        };
+        match keys {
+            Ok(keys) => Ok(ReadyWay { way: self, keys }),
+            Err(e) => Err(WayError { name: self.name, cause: e.into() }),
+        }
+    }
+}
+
+/// The ways that are open, and the ports that several of them share.
+#[derive(Clone)]
+pub struct Ports(Arc<Inner>);
+
+struct Inner {
+    base: PathBuf,
+    stop: Stop,
+    gate: Stop,
+    // Held across opening and closing, so that a port that is being given up is never found.
+    shared: tokio::sync::Mutex<SharedPorts>,
+}
+
+#[derive(Default)]
+struct SharedPorts {
+    listeners: HashMap<SocketAddr, Shared<Listener>>,
+    servers: HashMap<SocketAddr, Shared<RtspServer>>,
+}
+
+/// A port, and how many ways use it.
+struct Shared<P> {
+    port: Arc<P>,
+    ways: usize,
+    end: End,
+}
+
+/// An open way.
+pub struct OpenWay {
+    end: End,
+    task: JoinHandle<()>,
+}
+
+impl OpenWay {
+    /// Ends it, after saying goodbye to the other end.
+    pub async fn close(self) {
+        self.end.now();
+        let _ = self.task.await;
+    }
+
+    /// Waits until it has ended by itself, or has been stopped.
+    pub async fn ended(self) {
+        let _ = self.task.await;
+    }
+
+    /// Ends it without waiting.
+    pub fn abort(self) {
+        self.task.abort();
+    }
+}
+
+impl Ports {
+    /// No way is open yet. All end with `stop`; files begin to play when `gate` is given; relative paths count from `base`.
+    #[must_use]
+    pub fn new(base: &Path, stop: &Stop, gate: &Stop) -> Self {
+        let (base, stop, gate) = (base.to_owned(), stop.clone(), gate.clone());
+        Self(Arc::new(Inner { base, stop, gate, shared: tokio::sync::Mutex::default() }))
+    }
+
+    /// Opens a way.
+    ///
+    /// # Errors
+    /// An address, a group or a file cannot be opened.
+    pub async fn open(&self, way: ReadyWay) -> Result<OpenWay, WayError> {
+        let name = way.way.name.clone();
+        let (end, stop) = self.0.stop.child();
+        match self.start(way, stop).await {
+            Ok(task) => Ok(OpenWay { end, task }),
+            Err(cause) => Err(WayError { name, cause }),
+        }
+    }
+
+    async fn start(&self, ReadyWay { way, keys }: ReadyWay, stop: Stop) -> Result<JoinHandle<()>, WayCause> {
+        let base = &self.0.base;
         match (&way.link, keys) {
-            (Link::Rtsp(rtsp), Keys::Rtsp(credentials)) => match (way.intake, way.outlet) {
-                (Some(intake), _) => tasks.push(spawn_pull(pull_plan(rtsp, credentials, intake, way.status), stop.clone())),
-                (None, Some(outlet)) => {
-                    let addr = resolve(rtsp.host.as_deref(), rtsp.port.unwrap_or(RtspLink::SERVE_PORT)).await.map_err(named)?;
+            (Link::Rtsp(rtsp), Keys::Rtsp(credentials)) => match way.flow {
+                Flow::In(intake) => Ok(spawn_pull(pull_plan(rtsp, credentials, intake, way.status), stop)),
+                Flow::Out(outlet) => {
+                    let addr = resolve(rtsp.host.as_deref(), rtsp.port.unwrap_or(RtspLink::SERVE_PORT)).await?;
                     let own = rtsp.path.trim_matches('/');
-                    // "feed boathouse-1" is served as boathouse-1 unless it says otherwise.
-                    let path = if own.is_empty() { subject.rsplit(' ').next().unwrap_or_default() } else { own };
                     let plan = ServePlan {
-                        path: path.to_owned(),
+                        path: if own.is_empty() { way.name } else { own.to_owned() },
                         credentials,
                         group: rtsp.group,
                         interface: rtsp.interface,
@@ -244,32 +299,19 @@ async fn open_each(
                         outlet,
                         status: way.status,
                     };
-                    servers.entry(addr).or_insert_with(|| (subject, Vec::new())).1.push(plan);
+                    self.serve(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
                 }
-                (None, None) => {}
-            },
-            (Link::Rtp(rtp), _) => match (way.intake, way.outlet) {
-                (Some(intake), _) => {
-                    tasks.push(spawn_rtp_in(rtp, base, intake, way.status, stop.clone()).await.map_err(named)?);
-                }
-                (None, Some(outlet)) => {
-                    let to = resolve(rtp.host.as_deref(), rtp.port.unwrap_or_default()).await.map_err(named)?;
-                    let opened = spawn_rtp_out(to, rtp.interface, rtp.ttl, outlet, way.status, stop.clone());
-                    tasks.push(opened.map_err(|e| named(WayCause::Open(to, e)))?);
-                }
-                (None, None) => {}
             },
             (Link::Srt(srt), Keys::Srt(config)) if srt.mode == Mode::Listener => {
-                let addr = resolve(srt.host.as_deref(), srt.port).await.map_err(named)?;
+                let addr = resolve(srt.host.as_deref(), srt.port).await?;
                 let plan = ListenPlan {
                     stream: srt.stream_id.clone().map_or(StreamMatch::Any, StreamMatch::Exactly),
                     config: *config,
-                    max_callers: if way.intake.is_some() { 1 } else { OUT_CALLERS },
-                    intake: way.intake,
-                    outlet: way.outlet,
+                    max_callers: if matches!(way.flow, Flow::In(_)) { 1 } else { OUT_CALLERS },
+                    flow: way.flow,
                     status: way.status,
                 };
-                listeners.entry(addr).or_insert_with(|| (subject, Vec::new())).1.push(plan);
+                self.listen(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
             }
             (Link::Srt(srt), Keys::Srt(config)) => {
                 let rendezvous = srt.mode == Mode::Rendezvous;
@@ -279,69 +321,162 @@ async fn open_each(
                     bind: srt.bind.map(|(ip, port)| (ip, port.unwrap_or(if rendezvous { srt.port } else { 0 })).into()),
                     rendezvous,
                     config: *config,
-                    intake: way.intake,
-                    outlet: way.outlet,
+                    flow: way.flow,
                     status: way.status,
                 };
-                tasks.push(spawn_caller(plan, stop.clone()));
+                Ok(spawn_caller(plan, stop))
             }
+            (Link::Rtp(rtp), _) => match way.flow {
+                Flow::In(intake) => spawn_rtp_in(rtp, base, intake, way.status, stop).await,
+                Flow::Out(outlet) => {
+                    let to = resolve(rtp.host.as_deref(), rtp.port.unwrap_or_default()).await?;
+                    spawn_rtp_out(to, rtp.interface, rtp.ttl, outlet, way.status, stop).map_err(|e| WayCause::Open(to, e))
+                }
+            },
             (Link::Udp(udp), _) => {
-                let addr = resolve(udp.host.as_deref(), udp.port).await.map_err(named)?;
-                let opened = match (way.intake, way.outlet) {
-                    (Some(intake), _) => spawn_udp_in(addr, udp, intake, way.status, stop.clone()),
-                    (None, Some(outlet)) => spawn_udp_out(addr, udp, outlet, way.status, stop.clone()),
-                    (None, None) => continue,
+                let addr = resolve(udp.host.as_deref(), udp.port).await?;
+                let opened = match way.flow {
+                    Flow::In(intake) => spawn_udp_in(addr, udp, intake, way.status, stop),
+                    Flow::Out(outlet) => spawn_udp_out(addr, udp, outlet, way.status, stop),
                 };
-                tasks.push(opened.map_err(|e| named(WayCause::Open(addr, e)))?);
+                opened.map_err(|e| WayCause::Open(addr, e))
             }
             (Link::File(file), _) => {
                 let path = file.path.as_ref().map(|p| base.join(p));
-                let opened = match (way.intake, way.outlet) {
-                    (Some(intake), _) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop.clone(), gate.clone()).await,
-                    (None, Some(outlet)) => spawn_file_out(path.as_deref(), outlet, way.status, stop.clone()).await,
-                    (None, None) => continue,
+                let opened = match way.flow {
+                    Flow::In(intake) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop, self.0.gate.clone()).await,
+                    Flow::Out(outlet) => spawn_file_out(path.as_deref(), outlet, way.status, stop).await,
                 };
-                tasks.push(opened.map_err(|e| named(e.into()))?);
+                Ok(opened?)
             }
             (Link::Stave(link), _) => {
-                let part = way.stave.ok_or_else(|| named(WayCause::NoNode))?;
-                match (way.intake, way.outlet) {
-                    (Some(intake), _) => tasks.push(spawn_take(
-                        TakePlan {
+                let part = way.stave.ok_or(WayCause::NoNode)?;
+                Ok(match way.flow {
+                    Flow::In(intake) => {
+                        let plan = TakePlan {
                             pins: part.pins,
                             interface: part.interface,
                             intake: Some(intake),
                             orders: part.orders,
                             ..TakePlan::of(&part.node, link.clone(), way.status)
-                        },
-                        stop.clone(),
-                    )),
-                    (None, Some(outlet)) => tasks.push(part.node.spawn_source(
-                        SourcePlan {
+                        };
+                        spawn_take(plan, stop)
+                    }
+                    Flow::Out(outlet) => {
+                        let plan = SourcePlan {
                             name: link.name.clone(),
                             streams: std::iter::once(StreamPlan::Main(outlet)).chain(part.sub.map(StreamPlan::Small)).collect(),
                             camera: part.camera,
                             group: link.multicast.map(|to| GroupPlan { to, interface: part.interface }),
                             carries: part.carries,
                             status: way.status,
-                        },
-                        stop.clone(),
-                    )),
-                    (None, None) => {}
-                }
+                        };
+                        part.node.spawn_source(plan, stop)
+                    }
+                })
             }
-            (Link::Srt(_) | Link::Rtsp(_), _) => {}
+            // `Way::ready` fetched the keys by the same link.
+            (Link::Srt(_) | Link::Rtsp(_), _) => Err(WayCause::NoKeys),
         }
     }
-    for (addr, (subject, plans)) in listeners {
-        let opened = spawn_listener(addr, plans, stop.clone());
-        tasks.push(opened.map_err(|e| WayError { subject, cause: WayCause::Open(addr, e) })?.task);
+
+    /// Listens for callers of a link on a port that other links may use as well.
+    async fn listen(&self, addr: SocketAddr, plan: ListenPlan, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+        let mut shared = self.0.shared.lock().await;
+        let port = match shared.listeners.get_mut(&addr) {
+            Some(used) => {
+                used.ways += 1;
+                used.port.clone()
+            }
+            None => {
+                let (end, port_stop) = self.0.stop.child();
+                let port = Arc::new(Listener::open(addr, port_stop)?);
+                shared.listeners.insert(addr, Shared { port: port.clone(), ways: 1, end });
+                port
+            }
+        };
+        let ports = self.clone();
+        let mut link = port.add(plan);
+        Ok(tokio::spawn(async move {
+            tokio::select! {
+                () = link.ended() => {}
+                () = stop.wait() => {}
+            }
+            let mut shared = ports.0.shared.lock().await;
+            port.remove(link).await;
+            drop(port);
+            if let Some(last) = last_use(&mut shared.listeners, addr) {
+                last.ended().await;
+            }
+        }))
     }
-    for (addr, (subject, plans)) in servers {
-        let opened = spawn_server(addr, plans, Hooks::default(), stop);
-        tasks.extend(opened.map_err(|e| WayError { subject, cause: WayCause::Open(addr, e) })?.tasks);
+
+    /// Serves a feed at an address where other feeds may be served as well.
+    async fn serve(&self, addr: SocketAddr, plan: ServePlan, stop: Stop) -> io::Result<JoinHandle<()>> {
+        let mut shared = self.0.shared.lock().await;
+        let server = match shared.servers.get_mut(&addr) {
+            Some(used) => {
+                used.ways += 1;
+                used.port.clone()
+            }
+            None => {
+                let (end, server_stop) = self.0.stop.child();
+                let server = Arc::new(RtspServer::open(addr, Hooks::default(), &server_stop)?);
+                shared.servers.insert(addr, Shared { port: server.clone(), ways: 1, end });
+                server
+            }
+        };
+        let mut served = match server.add(plan, stop) {
+            Ok(served) => served,
+            Err(e) => {
+                drop(server);
+                drop(last_use(&mut shared.servers, addr));
+                return Err(e);
+            }
+        };
+        let ports = self.clone();
+        Ok(tokio::spawn(async move {
+            served.ended().await;
+            let mut shared = ports.0.shared.lock().await;
+            server.remove(served).await;
+            drop(server);
+            if let Some(last) = last_use(&mut shared.servers, addr) {
+                last.ended().await;
+            }
+        }))
     }
-    Ok(())
+}
+
+/// One way less uses a port; gives the port back, told to end, when it was the last.
+fn last_use<P>(ports: &mut HashMap<SocketAddr, Shared<P>>, addr: SocketAddr) -> Option<P> {
+    let used = ports.get_mut(&addr)?;
+    used.ways -= 1;
+    if used.ways > 0 {
+        return None;
+    }
+    let used = ports.remove(&addr)?;
+    used.end.now();
+    Arc::into_inner(used.port)
+}
+
+/// Opens all of them; files begin to play when `gate` is given. When one fails, those opened before end.
+///
+/// # Errors
+/// The first that cannot be opened. Secrets are fetched before anything opens.
+pub async fn open_ways(ways: Vec<Way>, default_latency: Duration, base: &Path, stop: &Stop, gate: &Stop) -> Result<Vec<OpenWay>, WayError> {
+    let ready: Vec<_> = ways.into_iter().map(|w| w.ready(default_latency, base)).collect::<Result<_, _>>()?;
+    let ports = Ports::new(base, stop, gate);
+    let mut open = Vec::new();
+    for way in ready {
+        match ports.open(way).await {
+            Ok(way) => open.push(way),
+            Err(e) => {
+                open.into_iter().for_each(OpenWay::abort);
+                return Err(e);
+            }
+        }
+    }
+    Ok(open)
 }
 
 #[cfg(test)]

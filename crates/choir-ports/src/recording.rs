@@ -3,7 +3,7 @@
 use super::{Outlet, file::FileError, status::LinkStatus};
 use crate::defects::defect;
 use bytes::Bytes;
-use choir_core::health::Contact;
+use choir_core::facts::{Loss, Notice};
 use choir_host::Stop;
 use choir_proto::ts::{Origin, TS_PACKET, TsChecker, TsFault};
 use std::{
@@ -30,7 +30,7 @@ pub async fn spawn_file_out(
     mut stop: Stop,
 ) -> Result<JoinHandle<()>, FileError> {
     let mut sink = Sink::open(path, &status).await?;
-    status.set_open();
+    status.begin_session();
     Ok(tokio::spawn(async move {
         let mut taken: VecDeque<Bytes> = VecDeque::new();
         loop {
@@ -82,7 +82,7 @@ impl Judge {
             if !self.told.contains(&(f.fault, f.pid)) {
                 self.told.push((f.fault, f.pid));
                 let d = defect(f);
-                status.note(true, format!("the recording has a defect {:.1} s in: {} ({})", f.ms as f64 / 1000.0, d.text, d.clause));
+                status.note(Notice::RecordingDefect { at: Duration::from_millis(f.ms), what: format!("{} ({})", d.text, d.clause) });
             }
         }
     }
@@ -103,7 +103,7 @@ impl Sink {
         let out: Box<dyn AsyncWrite + Send + Unpin> = match path {
             Some(p) => {
                 if let Some(kept) = keep_recording(p).await.map_err(fail(p))? {
-                    status.note(false, format!("{} was there already: kept as {}", p.display(), kept.display()));
+                    status.note(Notice::RecordingRenamed { wanted: p.to_owned(), kept });
                 }
                 Box::new(File::create(p).await.map_err(fail(p))?)
             }
@@ -129,8 +129,8 @@ impl Sink {
                     judge.checker.push(piece);
                 }
                 status.update(|l| {
-                    l.bytes += piece.len() as u64;
-                    l.packets += 1;
+                    l.counters.bytes += piece.len() as u64;
+                    l.counters.packets += 1;
                 });
             }
             out.flush().await
@@ -140,9 +140,7 @@ impl Sink {
             self.out = None;
             self.failed = Some(Failed { since: now, next_try: now + WRITE_AGAIN, pieces: taken.len() as u64 });
             // A full disk: what was written stays, and the rest of the show goes on.
-            let again = if self.path.is_some() { "; trying again each second" } else { "" };
-            status.note(true, format!("writing stopped: {e}{again}"));
-            status.set_contact(Contact::Lost(format!("writing stopped: {e}{again}")));
+            status.tell_lost(Loss::Writing { cause: e.to_string(), retries: self.path.is_some() });
         }
         taken.clear();
         if let Some(judge) = &mut self.judge {
@@ -152,18 +150,14 @@ impl Sink {
 
     /// Says at the end how the recording is.
     fn sum_up(&mut self, status: &LinkStatus) {
-        let Some((path, judge)) = self.path.as_ref().zip(self.judge.as_mut()).filter(|_| status.look().bytes > 0) else { return };
+        let Some((path, judge)) = self.path.as_ref().zip(self.judge.as_mut()).filter(|_| status.look().counters.bytes > 0) else { return };
         judge.checker.finish(false);
         let found: Vec<_> = judge.checker.findings().iter().filter(|f| !f.minor).map(defect).collect();
-        let path = path.display();
-        match found.first() {
-            None => status.note(false, format!("{path}: recorded without a defect")),
-            Some(first) => {
-                let more = found.len() - 1;
-                let others = if more > 0 { format!("; and {more} more: \"choir inspect {path}\" lists them") } else { String::new() };
-                status.note(true, format!("{path}: recorded with defects: {} ({}){others}", first.text, first.clause));
-            }
-        }
+        status.note(Notice::Recorded {
+            path: path.display().to_string(),
+            first: found.first().map(|d| format!("{} ({})", d.text, d.clause)),
+            more: found.len().saturating_sub(1),
+        });
     }
 
     /// Opens the file again behind its last whole packet, once in a while.
@@ -183,9 +177,8 @@ impl Sink {
             std::io::Result::Ok(file)
         };
         if let Ok(file) = opened.await {
-            let (lost, pieces) = (f.since.elapsed().as_secs_f64(), f.pieces);
-            status.note(true, format!("writing again after {lost:.1} s: {pieces} pieces of the stream are missing in the file"));
-            status.set_contact(Contact::Up);
+            status.note(Notice::WritingAgain { after: f.since.elapsed(), lost: f.pieces });
+            status.begin_session();
             self.out = Some(Box::new(file));
             self.failed = None;
         }

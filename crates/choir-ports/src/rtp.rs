@@ -9,7 +9,10 @@ use super::{
 };
 use crate::datagrams;
 use bytes::{Bytes, BytesMut};
-use choir_core::{health::Contact, link::RtpLink};
+use choir_core::{
+    facts::{Contact, Notice, Waiting},
+    link::RtpLink,
+};
 use choir_host::clock::sleep_until;
 use choir_host::{Stop, udp::UdpPort};
 use choir_proto::{
@@ -92,10 +95,10 @@ pub async fn spawn_rtp_in(
     let taking = Taking::new(link.reorder, link.damaged);
     let at = ports.first().and_then(|p| p.rtp.local_addr().ok()).map_or(0, |a| a.port());
     let inode = ports.first().and_then(|p| p.rtp.inode());
-    let awaits = format!("nothing has come to port {at} yet");
+    let awaits = Waiting::Packets { port: at };
     status.update(|l| {
         l.socket = inode;
-        l.contact = Contact::Awaited(awaits.clone());
+        l.contact = Contact::Waiting(awaits.clone());
         l.how = Some("RTP".into());
     });
     Ok(tokio::spawn(receive(tracks, ports, taking, intake, status, awaits, stop)))
@@ -125,8 +128,8 @@ pub(super) fn choose(tracks: &[SdpTrack], status: &LinkStatus) -> Vec<usize> {
         }
     };
     for (n, t) in tracks.iter().enumerate().filter(|(n, _)| !chosen.contains(n)) {
-        let why = t.format.as_ref().err().cloned().unwrap_or_else(|| format!("one {} track is carried", t.kind));
-        status.note(false, format!("track {} ({} {}) is left aside: {why}", n + 1, t.kind, t.encoding));
+        let why = t.format.as_ref().err().cloned().unwrap_or_else(|| format!("only one {} track is carried", t.kind));
+        status.note(Notice::TrackIgnored { number: n + 1, kind: t.kind.clone(), encoding: t.encoding.clone(), why });
     }
     chosen
 }
@@ -150,7 +153,7 @@ async fn receive(
     taking: Taking,
     intake: Arc<dyn Intake>,
     status: Arc<LinkStatus>,
-    awaits: String,
+    awaits: Waiting,
     mut stop: Stop,
 ) {
     let make = || {
@@ -162,24 +165,24 @@ async fn receive(
     let mut got = Vec::new();
     let mut senders: Vec<Option<SocketAddr>> = vec![None; ports.len()];
     let mut was_held = false;
-    status.set_asks_keyframes(media.can_ask_keyframe());
-    let (mut keyframe_asks, mut requests) = (status.keyframe_asks(), Vec::new());
+    status.control.set_link_takes_requests(media.can_ask_keyframe());
+    let (mut keyframe_asks, mut requests) = (status.control.keyframe_requests(), Vec::new());
     loop {
         let due = media.poll_timeout();
         tokio::select! {
             () = stop.wait() => return,
             () = any_readable(ports.iter().map(|p| &p.rtp).chain(ports.iter().filter_map(|p| p.rtcp.as_ref()))) => {}
-            () = status.wake.notified() => {}
+            () = status.control.woken() => {}
             Ok(()) = keyframe_asks.changed() => requests.extend(media.keyframe_request()),
             () = sleep_until(due) => {}
         }
-        let (now, held) = (Instant::now(), status.is_held());
+        let (now, held) = (Instant::now(), status.control.is_held());
         if held != was_held {
             was_held = held;
             media = make();
             status.update(|l| {
                 l.since = None;
-                l.contact = if held { Contact::Held } else { Contact::Awaited(awaits.clone()) };
+                l.contact = if held { Contact::Held } else { Contact::Waiting(awaits.clone()) };
             });
         }
         if media.last_packet.is_some_and(|t| now.saturating_duration_since(t) > SILENCE) {
@@ -190,7 +193,7 @@ async fn receive(
             for (from, data) in got.drain(..).filter(|_| !held) {
                 if senders[n].replace(from).is_none_or(|s| s.ip() != from.ip()) && n == 0 {
                     status.update(|l| l.peer = Some(from));
-                    status.note(false, format!("media comes from {from}"));
+                    status.note(Notice::MediaFrom(from));
                 }
                 media.rtp(n, now, &data);
             }
@@ -230,7 +233,7 @@ pub fn spawn_rtp_out(
         l.socket = inode;
         l.how = Some("RTP".into());
     });
-    status.set_open();
+    status.begin_session();
     let (ssrc, offset, mut sequence) = (rand(), rand(), rand() as u16);
     Ok(tokio::spawn(async move {
         let mut taken: VecDeque<Bytes> = VecDeque::new();
@@ -251,11 +254,11 @@ pub fn spawn_rtp_out(
                 packet.extend_from_slice(&piece);
                 sequence = sequence.wrapping_add(1);
                 if let Err(e) = super::udp_ts::send_one(&socket, to, &packet).await {
-                    status.note(true, format!("sending to {to}: {e}"));
+                    status.note(Notice::SendFailed { to, cause: e.to_string() });
                 }
                 status.update(|l| {
-                    l.bytes += piece.len() as u64;
-                    l.packets += 1;
+                    l.counters.bytes += piece.len() as u64;
+                    l.counters.packets += 1;
                 });
             }
             if ended {

@@ -1,12 +1,10 @@
-//! How one way in or out stands: written by its port, read by the show.
+//! How one way in or out stands: written by its port, read by anybody, taken away by nobody.
 
-use choir_core::{
-    health::{Contact, Fault},
-    view::TallyView,
-};
+use crate::control::WayControl;
+use choir_core::facts::{Contact, Encryption, Loss, Notice, Waiting};
 use choir_host::{clock::unix_ms, lock};
-use choir_proto::srt::{ConnId, KeyState, LinkStats, Window};
 use std::{
+    collections::VecDeque,
     net::SocketAddr,
     sync::{
         Arc, Mutex,
@@ -16,19 +14,116 @@ use std::{
 };
 use tokio::sync::{Notify, watch};
 
-/// One connected peer.
+/// Notices kept: a caller that is refused four times a second must not push out everything else, so repeats are dropped.
+const NOTICES_KEPT: usize = 32;
+/// Headroom readings kept, one each 200 ms or so.
+const HEADROOM_KEPT: usize = 64;
+
+/// Totals of one link. They only grow.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counters {
+    /// Packets received, or handed in for sending.
+    pub packets: u64,
+    /// Their payload bytes.
+    pub bytes: u64,
+    /// Packets lost on the path, each counted once.
+    pub lost: u64,
+    /// Of those, repaired (way in).
+    pub recovered: u64,
+    /// Packets that the picture misses: not repaired, or not sent, in time.
+    pub missing: u64,
+    /// Packets sent again (way out).
+    pub resent: u64,
+    /// Packets dropped before sending: too late, or no room (way out).
+    pub dropped: u64,
+    /// Of those, the ones for which the peer's flow window had no room.
+    pub window_dropped: u64,
+}
+
+impl Counters {
+    /// Adds those of another link.
+    pub fn add(&mut self, o: &Self) {
+        self.packets += o.packets;
+        self.bytes += o.bytes;
+        self.lost += o.lost;
+        self.recovered += o.recovered;
+        self.missing += o.missing;
+        self.resent += o.resent;
+        self.dropped += o.dropped;
+        self.window_dropped += o.window_dropped;
+    }
+
+    /// What has come on top since `before`.
+    #[must_use]
+    pub fn since(&self, before: &Self) -> Self {
+        Self {
+            packets: self.packets.saturating_sub(before.packets),
+            bytes: self.bytes.saturating_sub(before.bytes),
+            lost: self.lost.saturating_sub(before.lost),
+            recovered: self.recovered.saturating_sub(before.recovered),
+            missing: self.missing.saturating_sub(before.missing),
+            resent: self.resent.saturating_sub(before.resent),
+            dropped: self.dropped.saturating_sub(before.dropped),
+            window_dropped: self.window_dropped.saturating_sub(before.window_dropped),
+        }
+    }
+}
+
+/// Present values of one link.
+#[derive(Debug, Clone, Default)]
+pub struct Gauges {
+    /// Round-trip time, once measured.
+    pub rtt: Option<Duration>,
+    /// Latency in force.
+    pub latency: Option<Duration>,
+    /// Latency that this end and the other asked for.
+    pub latency_asked: Option<(Duration, Duration)>,
+    /// The peer's flow window, packets.
+    pub peer_window: Option<u32>,
+    /// Age of the oldest packet without acknowledgement (way out).
+    pub unacknowledged: Option<Duration>,
+}
+
+/// Headroom of some time: least and greatest, µs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct HeadroomReading {
+    /// When it was read.
+    pub at: Instant,
+    /// Least since the reading before.
+    pub least_us: i64,
+    /// Greatest since the reading before.
+    pub greatest_us: i64,
+}
+
+/// One connected peer of a way that has peers.
 #[derive(Debug, Clone)]
 pub struct PeerLive {
-    /// The connection.
-    pub conn: ConnId,
     /// Its address.
     pub addr: SocketAddr,
     /// Since when, here and ms since 1970.
     pub since: (Instant, u64),
-    /// Counters.
-    pub stats: LinkStats,
-    /// Least headroom since last taken.
-    pub window: Window,
+    /// Its totals.
+    pub counters: Counters,
+    /// Its present values.
+    pub gauges: Gauges,
+    /// Its latest headroom readings, oldest first.
+    pub headroom: VecDeque<HeadroomReading>,
+}
+
+impl PeerLive {
+    pub(crate) fn note_headroom(&mut self, reading: HeadroomReading) {
+        if self.headroom.len() == HEADROOM_KEPT {
+            self.headroom.pop_front();
+        }
+        self.headroom.push_back(reading);
+    }
+
+    /// Headroom read after `after`, up to and with `until`.
+    #[must_use]
+    pub fn headroom_between(&self, after: Instant, until: Instant) -> Option<(i64, i64)> {
+        let within = self.headroom.iter().filter(|h| h.at > after && h.at <= until);
+        within.map(|h| (h.least_us, h.greatest_us)).reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
+    }
 }
 
 /// The present state of a way in or out.
@@ -36,156 +131,189 @@ pub struct PeerLive {
 pub struct Live {
     /// How it stands.
     pub contact: Contact,
-    /// What keeps it from coming up, while it is lost.
-    pub fault: Option<Fault>,
-    /// SRT peers.
-    pub peers: Vec<PeerLive>,
-    /// Payload bytes of ways without SRT, and of ended connections.
-    pub bytes: u64,
-    /// Packets likewise.
-    pub packets: u64,
-    /// Packets received, lost and reordered by a way that numbers them without SRT.
-    pub counters: LinkStats,
-    /// The other end of such a way.
+    /// Its peers, where the protocol has several on one way.
+    pub peers: Vec<(u64, PeerLive)>,
+    /// Totals of a way without such peers, and of peers that have gone.
+    pub counters: Counters,
+    /// When the counters were read.
+    pub read_at: Option<Instant>,
+    /// The other end of a way without several peers.
     pub peer: Option<SocketAddr>,
     /// Its round-trip time, where it can be told.
     pub rtt: Option<Duration>,
     /// How it travels, in words.
     pub how: Option<String>,
-    /// Addresses that viewers paste.
+    /// Addresses that viewers use.
     pub paste: Vec<String>,
-    /// Since when a way without SRT is up.
+    /// Since when a way without several peers is up.
     pub since: Option<(Instant, u64)>,
-    /// Counters of connections that have ended, added up.
-    pub ended: LinkStats,
     /// Connections so far.
     pub sessions: u32,
-    /// Encryption as last seen, also from a refused attempt.
-    pub key_state: Option<KeyState>,
-    /// Sentences for the event list, taken by the show. Bounded.
-    pub notes: Vec<(bool, String)>,
+    /// Encryption, also as seen in a refused attempt.
+    pub encryption: Encryption,
     /// Inode of the socket, to find its drops.
     pub socket: Option<u64>,
+    notices: VecDeque<(u64, Notice)>,
+    noticed: u64,
 }
 
-/// What a way awaits before its port has said anything.
-pub const STARTING: &str = "starting";
+impl Live {
+    /// All totals.
+    #[must_use]
+    pub fn totals(&self) -> Counters {
+        let mut total = self.counters;
+        self.peers.iter().for_each(|(_, p)| total.add(&p.counters));
+        total
+    }
 
-/// Most notes kept between two looks: a caller that is refused four times a second is told once.
-const NOTES_MAX: usize = 32;
+    /// Notices after number `after`, with their numbers.
+    pub fn notices_after(&self, after: u64) -> impl Iterator<Item = &(u64, Notice)> {
+        self.notices.iter().filter(move |(n, _)| *n > after)
+    }
 
-/// Between two requests for a keyframe: encoders that are asked more often than this only get worse.
-const KEYFRAME_REST: Duration = Duration::from_millis(500);
+    /// All notices that are kept.
+    pub fn notices(&self) -> impl Iterator<Item = &Notice> {
+        self.notices.iter().map(|(_, n)| n)
+    }
 
-/// Shared between a port and the show.
+    pub(crate) fn note(&mut self, notice: Notice) {
+        if self.notices.back().is_some_and(|(_, last)| *last == notice) {
+            return;
+        }
+        if self.notices.len() == NOTICES_KEPT {
+            self.notices.pop_front();
+        }
+        self.noticed += 1;
+        self.notices.push_back((self.noticed, notice));
+    }
+}
+
+/// One way in or out, shared between its port and the show.
 #[derive(Debug)]
 pub struct LinkStatus {
+    /// What the show asks of the port.
+    pub control: WayControl,
     live: Mutex<Live>,
-    held: AtomicBool,
     played_out: watch::Sender<bool>,
     /// Somebody has asked for what is served here.
     asked_for: AtomicBool,
-    /// Counts the keyframes asked for: by receivers of a way out, by a feed that is to take a way in.
-    keyframes: watch::Sender<u64>,
-    last_ask: Mutex<Option<Instant>>,
-    /// The port of a way in can pass the question on.
-    asks_keyframes: AtomicBool,
-    /// The device behind it can be asked instead, as far as is known.
-    asks_device: AtomicBool,
-    /// Of a way out, what its receivers show; of a way in, what is to be said to its source.
-    tally: watch::Sender<Option<TallyView>>,
-    pub(super) wake: Arc<Notify>,
+    /// Notified when it stands otherwise, or has a notice.
+    changed: Arc<Notify>,
 }
 
 impl LinkStatus {
-    /// A status that awaits something.
+    /// One whose port has not started yet.
     #[must_use]
-    pub fn new(awaits: &str) -> Arc<Self> {
+    pub fn new() -> Arc<Self> {
+        Self::notifying(Arc::default(), Arc::default())
+    }
+
+    /// As `new`; `changed` is notified whenever it stands otherwise or has a notice, `tally_changed` whenever its tally is another.
+    #[must_use]
+    pub fn notifying(changed: Arc<Notify>, tally_changed: Arc<Notify>) -> Arc<Self> {
         Arc::new(Self {
+            control: WayControl::new(tally_changed),
             live: Mutex::new(Live {
-                contact: Contact::Awaited(awaits.to_owned()),
-                fault: None,
+                contact: Contact::Waiting(Waiting::Start),
                 peers: Vec::new(),
-                bytes: 0,
-                packets: 0,
-                counters: LinkStats::default(),
+                counters: Counters::default(),
+                read_at: None,
                 peer: None,
                 rtt: None,
                 how: None,
                 paste: Vec::new(),
                 since: None,
-                ended: LinkStats::default(),
                 sessions: 0,
-                key_state: None,
-                notes: Vec::new(),
+                encryption: Encryption::Clear,
                 socket: None,
+                notices: VecDeque::new(),
+                noticed: 0,
             }),
-            held: AtomicBool::new(false),
             played_out: watch::channel(false).0,
             asked_for: AtomicBool::new(false),
-            keyframes: watch::channel(0).0,
-            last_ask: Mutex::default(),
-            asks_keyframes: AtomicBool::new(false),
-            asks_device: AtomicBool::new(false),
-            tally: watch::channel(None).0,
-            wake: Arc::default(),
+            changed,
         })
     }
 
-    /// A copy of the present state. The notes and the headroom windows are taken with it.
-    #[must_use]
-    pub fn take(&self) -> Live {
-        let mut live = lock(&self.live);
-        let copy = live.clone();
-        live.notes.clear();
-        for peer in &mut live.peers {
-            peer.window = Window::default();
-        }
-        copy
+    /// Its port has been closed, and another is to be opened: totals and notices stay.
+    pub fn reset(&self) {
+        self.update(|l| {
+            for (_, peer) in std::mem::take(&mut l.peers) {
+                l.counters.add(&peer.counters);
+            }
+            l.contact = Contact::Waiting(Waiting::Start);
+            (l.peer, l.rtt, l.how, l.since, l.socket) = (None, None, None, None, None);
+            l.paste.clear();
+            l.encryption = Encryption::Clear;
+        });
     }
 
-    /// A copy, with nothing taken.
+    /// A copy of the present state.
     #[must_use]
     pub fn look(&self) -> Live {
         lock(&self.live).clone()
     }
 
     pub(crate) fn update(&self, change: impl FnOnce(&mut Live)) {
-        change(&mut lock(&self.live));
+        let mut live = lock(&self.live);
+        let (before, noticed) = (std::mem::discriminant(&live.contact), live.noticed);
+        change(&mut live);
+        if std::mem::discriminant(&live.contact) != before || live.noticed != noticed {
+            self.changed.notify_one();
+        }
     }
 
     pub(crate) fn set_contact(&self, contact: Contact) {
         self.update(|l| l.contact = contact);
     }
 
-    /// Says that it is lost, and what keeps it from coming up.
-    pub(crate) fn set_lost(&self, fault: Option<Fault>, why: String) {
+    /// Says that it is lost.
+    pub(crate) fn set_lost(&self, loss: Loss) {
         self.update(|l| {
-            l.contact = Contact::Lost(why);
-            l.fault = fault;
+            l.contact = Contact::Lost(loss);
+            l.since = None;
         });
     }
 
-    /// A way out without a handshake is up from the start.
-    pub(super) fn set_open(&self) {
+    /// Says that it is lost, and tells it unless it was told.
+    pub(crate) fn tell_lost(&self, loss: Loss) {
         self.update(|l| {
-            l.since = Some((Instant::now(), unix_ms()));
-            l.contact = Contact::Up;
-            l.sessions = 1;
+            if l.contact != Contact::Lost(loss.clone()) {
+                l.note(Notice::Lost(loss.clone()));
+            }
+            l.contact = Contact::Lost(loss);
+            l.since = None;
         });
     }
 
-    /// Adds a sentence for the event list. `bad` when it is trouble.
-    pub fn note(&self, bad: bool, text: String) {
+    /// While a link is joined again after a loss, the reason of the loss stays to be read.
+    pub(crate) fn set_joining(&self, joining: choir_core::facts::Joining) {
         self.update(|l| {
-            if l.notes.len() < NOTES_MAX && l.notes.last().is_none_or(|(_, last)| *last != text) {
-                l.notes.push((bad, text));
+            if !matches!(l.contact, Contact::Lost(_)) {
+                l.contact = Contact::Joining(joining);
             }
         });
     }
 
+    /// A new source has come up: gives the number of its session.
+    pub(crate) fn begin_session(&self) -> u32 {
+        let mut session = 0;
+        self.update(|l| {
+            l.sessions += 1;
+            session = l.sessions;
+            l.since = Some((Instant::now(), unix_ms()));
+            l.contact = Contact::Up;
+        });
+        session
+    }
+
+    /// Reports something.
+    pub fn note(&self, notice: Notice) {
+        self.update(|l| l.note(notice));
+    }
+
     /// Says that somebody has asked for what is served here.
-    pub(super) fn set_asked_for(&self) {
+    pub(crate) fn set_asked_for(&self) {
         self.asked_for.store(true, Ordering::Release);
     }
 
@@ -196,7 +324,7 @@ impl LinkStatus {
     }
 
     /// Says that a source has come to its end.
-    pub(super) fn set_played_out(&self) {
+    pub(crate) fn set_played_out(&self) {
         self.played_out.send_replace(true);
     }
 
@@ -204,93 +332,36 @@ impl LinkStatus {
     pub async fn played_out(&self) {
         let _ = self.played_out.subscribe().wait_for(|done| *done).await;
     }
-
-    /// Sets what is shown of it.
-    pub fn set_tally(&self, tally: Option<TallyView>) {
-        self.tally.send_if_modified(|t| std::mem::replace(t, tally) != tally);
-    }
-
-    /// What is shown of it, as it changes.
-    #[must_use]
-    pub fn tally(&self) -> watch::Receiver<Option<TallyView>> {
-        self.tally.subscribe()
-    }
-
-    /// Asks for a keyframe, unless one was asked for just now; false when nobody can be asked.
-    pub fn ask_keyframe(&self) -> bool {
-        let mut last = lock(&self.last_ask);
-        let now = Instant::now();
-        if last.is_none_or(|at| now.saturating_duration_since(at) >= KEYFRAME_REST) {
-            *last = Some(now);
-            self.keyframes.send_modify(|n| *n += 1);
-        }
-        self.asks_keyframes() || self.asks_device.load(Ordering::Acquire)
-    }
-
-    /// Changes whenever a keyframe is asked for.
-    #[must_use]
-    pub fn keyframe_asks(&self) -> watch::Receiver<u64> {
-        self.keyframes.subscribe()
-    }
-
-    pub(crate) fn set_asks_keyframes(&self, can: bool) {
-        self.asks_keyframes.store(can, Ordering::Release);
-    }
-
-    /// Says whether the device behind it can be asked for a keyframe instead.
-    pub fn set_asks_device(&self, can: bool) {
-        self.asks_device.store(can, Ordering::Release);
-    }
-
-    /// True while the source of this way in can be asked for a keyframe on the way itself.
-    #[must_use]
-    pub fn asks_keyframes(&self) -> bool {
-        self.asks_keyframes.load(Ordering::Acquire)
-    }
-
-    /// Waits until it is held or released. Safe to cancel.
-    pub(crate) async fn woken(&self) {
-        self.wake.notified().await;
-    }
-
-    /// Holds or releases it.
-    pub fn set_held(&self, held: bool) {
-        self.held.store(held, Ordering::Release);
-        self.wake.notify_one();
-    }
-
-    /// True while held.
-    #[must_use]
-    pub fn is_held(&self) -> bool {
-        self.held.load(Ordering::Acquire)
-    }
 }
 
-/// Adds up what an ended connection had counted.
-pub fn add_up(total: &mut LinkStats, s: &LinkStats) {
-    macro_rules! add {
-        ($($field:ident),*) => { $(total.$field += s.$field;)* };
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn everybody_reads_the_same_and_no_dip_is_missed_or_told_twice() {
+        let status = LinkStatus::new();
+        status.note(Notice::SenderRestarted);
+        status.note(Notice::SenderRestarted);
+        status.note(Notice::DroppingDamaged);
+        for _ in 0..2 {
+            assert_eq!(status.look().notices().cloned().collect::<Vec<_>>(), [Notice::SenderRestarted, Notice::DroppingDamaged]);
+        }
+        assert_eq!(status.look().notices_after(1).map(|n| n.0).collect::<Vec<_>>(), [2]);
+        let (t, ms) = (Instant::now(), Duration::from_millis);
+        let mut peer = PeerLive {
+            addr: ([127, 0, 0, 1], 1).into(),
+            since: (t, 0),
+            counters: Counters::default(),
+            gauges: Gauges::default(),
+            headroom: VecDeque::new(),
+        };
+        for (n, least_us) in [90, 20, 80, 85, 70, 88].into_iter().enumerate() {
+            peer.note_headroom(HeadroomReading { at: t + ms(200 * n as u64), least_us, greatest_us: 100 + least_us });
+        }
+        // Whoever looks once a second sees the dip, whatever others have read; the next second does not have it.
+        assert_eq!(peer.headroom_between(t, t + ms(800)), Some((20, 185)));
+        assert_eq!(peer.headroom_between(t + ms(800), t + ms(1800)), Some((88, 188)));
+        assert_eq!(peer.headroom_between(t + ms(1800), t + ms(2800)), None);
     }
-    add!(
-        sent,
-        sent_bytes,
-        resent,
-        reported_lost,
-        send_dropped,
-        window_dropped,
-        given_up,
-        received,
-        received_bytes,
-        lost,
-        recovered,
-        reordered,
-        skipped,
-        came_late,
-        duplicates,
-        undecrypted,
-        beyond_window,
-        delivered,
-        naks_sent,
-        key_refreshes
-    );
 }

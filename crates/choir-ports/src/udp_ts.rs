@@ -2,7 +2,10 @@
 
 use super::{Intake, Outlet, datagrams, status::LinkStatus};
 use bytes::{Bytes, BytesMut};
-use choir_core::{health::Contact, link::UdpLink};
+use choir_core::{
+    facts::{Contact, Notice, Waiting},
+    link::UdpLink,
+};
 use choir_host::clock::unix_ms;
 use choir_host::{Stop, udp::UdpPort};
 use std::{
@@ -30,10 +33,10 @@ pub fn spawn_udp_in(
 ) -> io::Result<JoinHandle<()>> {
     let socket = if addr.ip().is_multicast() { UdpPort::join(addr, link.source, link.interface)? } else { UdpPort::open(addr, None)? };
     let inode = socket.inode();
-    let awaits = format!("nothing has come to port {} yet", addr.port());
+    let waiting = move || Contact::Waiting(Waiting::Packets { port: addr.port() });
     status.update(|l| {
         l.socket = inode;
-        l.contact = Contact::Awaited(awaits.clone());
+        l.contact = waiting();
     });
     Ok(tokio::spawn(async move {
         let mut arena = BytesMut::new();
@@ -42,14 +45,14 @@ pub fn spawn_udp_in(
             tokio::select! {
                 () = stop.wait() => return,
                 _ = socket.readable() => {}
-                () = status.wake.notified() => {}
+                () = status.control.woken() => {}
             }
-            let held = status.is_held();
+            let held = status.control.is_held();
             if held != was_held {
                 was_held = held;
                 status.update(|l| {
                     l.since = None;
-                    l.contact = if held { Contact::Held } else { Contact::Awaited(awaits.clone()) };
+                    l.contact = if held { Contact::Held } else { waiting() };
                 });
             }
             let mut pieces: Vec<(SocketAddr, Bytes)> = Vec::new();
@@ -62,11 +65,11 @@ pub fn spawn_udp_in(
                     l.since = Some((Instant::now(), unix_ms()));
                     l.sessions += 1;
                     l.contact = Contact::Up;
-                    l.notes.push((false, format!("media comes from {from}")));
+                    l.note(Notice::MediaFrom(from));
                 }
                 session = l.sessions;
-                l.bytes += bytes;
-                l.packets += pieces.len() as u64;
+                l.counters.bytes += bytes;
+                l.counters.packets += pieces.len() as u64;
             });
             pieces.into_iter().for_each(|(_, data)| intake.push(session, data));
         }
@@ -105,7 +108,7 @@ pub fn spawn_udp_out(
     let socket = open_out(to, link.interface, link.ttl)?;
     let inode = socket.inode();
     status.update(|l| l.socket = inode);
-    status.set_open();
+    status.begin_session();
     Ok(tokio::spawn(async move {
         let mut taken: VecDeque<Bytes> = VecDeque::new();
         loop {
@@ -118,14 +121,14 @@ pub fn spawn_udp_out(
             let (mut bytes, mut packets) = (0, 0);
             for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
                 if let Err(e) = send_one(&socket, to, &piece).await {
-                    status.note(true, format!("sending to {to}: {e}"));
+                    status.note(Notice::SendFailed { to, cause: e.to_string() });
                 }
                 bytes += piece.len() as u64;
                 packets += 1;
             }
             status.update(|l| {
-                l.bytes += bytes;
-                l.packets += packets;
+                l.counters.bytes += bytes;
+                l.counters.packets += packets;
             });
             if ended {
                 return;

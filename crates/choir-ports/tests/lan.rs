@@ -2,9 +2,9 @@
 //! those who send junk.
 
 use bytes::Bytes;
-use choir_core::{health::Contact, link::parse_url};
+use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, udp::UdpPort};
-use choir_ports::{Intake, LinkStatus, Live, Outlet, Way, WayError, open_ways};
+use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, WayError, open_ways};
 use choir_proto::{
     rtp::write_rtp_header,
     ts::{TS_PACKET, TsWriter, Unit, WriterConfig},
@@ -49,16 +49,9 @@ impl Basket {
     }
 }
 
-async fn open(url: &str, intake: Option<Arc<Basket>>, outlet: Option<Arc<Outlet>>, stop: &Stop) -> Result<Arc<LinkStatus>, WayError> {
-    let status = LinkStatus::new("starting");
-    let way = Way {
-        subject: "feed boathouse-1".into(),
-        link: parse_url(url).0.expect(url),
-        intake: intake.map(|i| i as Arc<dyn Intake>),
-        outlet,
-        status: status.clone(),
-        stave: None,
-    };
+async fn open(url: &str, flow: Flow, stop: &Stop) -> Result<Arc<LinkStatus>, WayError> {
+    let status = LinkStatus::new();
+    let way = Way { name: "boathouse-1".into(), link: parse_url(url).0.expect(url), flow, status: status.clone(), stave: None };
     open_ways(vec![way], Duration::from_millis(100), Path::new("."), stop, &Stop::given()).await.map(|_| status)
 }
 
@@ -99,8 +92,8 @@ async fn of_a_group_only_the_chosen_source_is_heard() {
     let (end, stop) = Stop::new();
     let group: SocketAddr = format!("239.20.3.1:{}", group_port()).parse().expect("a group");
     let (all, one) = (Basket::new(), Basket::new());
-    open(&format!("udp://{group}?interface=127.0.0.1"), Some(all.clone()), None, &stop).await.expect("joins");
-    open(&format!("udp://127.0.0.2@{group}?interface=127.0.0.1"), Some(one.clone()), None, &stop).await.expect("joins as well");
+    open(&format!("udp://{group}?interface=127.0.0.1"), Flow::In(all.clone()), &stop).await.expect("joins");
+    open(&format!("udp://127.0.0.2@{group}?interface=127.0.0.1"), Flow::In(one.clone()), &stop).await.expect("joins as well");
     for (from, mark) in [([127, 0, 0, 1], 1u8), ([127, 0, 0, 2], 2), ([127, 0, 0, 3], 3), ([127, 0, 0, 2], 4)] {
         let socket = UdpPort::to_group(group.ip(), Some(from.into()), 1).expect("a sender");
         let data = piece(mark);
@@ -110,7 +103,7 @@ async fn of_a_group_only_the_chosen_source_is_heard() {
     }
     assert_eq!(all.marks(4).await, [1, 2, 3, 4]);
     assert_eq!(one.marks(2).await, [2, 4]);
-    end.send_replace(true);
+    end.now();
 }
 
 #[tokio::test]
@@ -118,7 +111,7 @@ async fn rtp_is_put_in_order_and_what_is_missing_is_counted() {
     let (end, stop) = Stop::new();
     let at = group_port();
     let basket = Basket::new();
-    let status = open(&format!("rtp://127.0.0.1:{at}?reorder=40"), Some(basket.clone()), None, &stop).await.expect("opens");
+    let status = open(&format!("rtp://127.0.0.1:{at}?reorder=40"), Flow::In(basket.clone()), &stop).await.expect("opens");
     let sender = UdpSocket::bind("127.0.0.1:0").expect("bound");
     let send = |data: &[u8]| sender.send_to(data, ("127.0.0.1", at)).expect("sent");
     for n in [10u16, 12, 11, 13, 15, 15] {
@@ -129,19 +122,19 @@ async fn rtp_is_put_in_order_and_what_is_missing_is_counted() {
     send(&rtp(16, 33, &piece(98))[..11]);
     send(b"junk");
     assert_eq!(basket.marks(5).await, [10, 11, 12, 13, 15], "fourteen is given up after 40 ms");
-    let live = until(&status, "counted", |l| l.counters.skipped == 1).await;
+    let live = until(&status, "counted", |l| l.counters.missing == 1).await;
     let c = live.counters;
-    assert_eq!((c.received, c.lost, c.reordered, c.duplicates), (6, 2, 1, 1));
+    assert_eq!((c.packets, c.lost, c.missing), (6, 1, 1), "one came late by itself");
     assert_eq!((live.contact, live.sessions), (Contact::Up, 1));
     // Held and released it awaits a source anew, and what comes then is a new session.
-    status.set_held(true);
+    status.control.set_held(true);
     until(&status, "held", |l| l.contact == Contact::Held).await;
-    status.set_held(false);
-    until(&status, "awaited again", |l| matches!(l.contact, Contact::Awaited(_))).await;
+    status.control.set_held(false);
+    until(&status, "awaited again", |l| matches!(l.contact, Contact::Waiting(_))).await;
     send(&rtp(300, 33, &piece(30)));
     assert_eq!(basket.marks(6).await[5..], [30]);
     assert_eq!(status.look().sessions, 2);
-    end.send_replace(true);
+    end.now();
 }
 
 #[tokio::test]
@@ -150,7 +143,7 @@ async fn what_goes_out_in_rtp_counts_on() {
     let receiver = UdpSocket::bind("127.0.0.1:0").expect("bound");
     receiver.set_read_timeout(Some(PATIENCE)).expect("set");
     let outlet = Outlet::new();
-    open(&format!("rtp://{}", receiver.local_addr().expect("address")), None, Some(outlet.clone()), &stop).await.expect("opens");
+    open(&format!("rtp://{}", receiver.local_addr().expect("address")), Flow::Out(outlet.clone()), &stop).await.expect("opens");
     outlet.push(Bytes::from(vec![0x47; 15 * TS_PACKET]));
     let got = tokio::task::spawn_blocking(move || {
         let mut packets = Vec::new();
@@ -165,7 +158,7 @@ async fn what_goes_out_in_rtp_counts_on() {
     let sizes: Vec<usize> = got.iter().map(|p| p.0).collect();
     assert_eq!(sizes, [12 + 7 * 188, 12 + 7 * 188, 12 + 188]);
     assert!(got.iter().all(|p| p.1 == 33) && got.windows(2).all(|w| w[1].2 == w[0].2.wrapping_add(1)));
-    end.send_replace(true);
+    end.now();
 }
 
 const SPS_PPS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80];
@@ -174,7 +167,7 @@ const SPS_PPS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0
 async fn served(login: &str, stop: &Stop) -> (SocketAddr, Arc<Outlet>, Arc<LinkStatus>) {
     let addr = TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port");
     let outlet = Outlet::new();
-    let status = open(&format!("rtsp://{login}{addr}"), None, Some(outlet.clone()), stop).await.expect("serves");
+    let status = open(&format!("rtsp://{login}{addr}"), Flow::Out(outlet.clone()), stop).await.expect("serves");
     let mut writer = TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() });
     for n in 0..2u64 {
         let data = [SPS_PPS, &[0, 0, 0, 1, 0x65, 0x88], &[0xA5; 500]].concat();
@@ -217,10 +210,10 @@ async fn junk_on_a_served_port_costs_its_sender_the_connection_and_nobody_else()
     let options = ask(&mut good, format!("OPTIONS rtsp://{addr}/ RTSP/1.0\r\nCSeq: 2\r\n\r\n").as_bytes(), "\r\n\r\n").await;
     assert!(options.contains("CSeq: 2") && options.contains("GET_PARAMETER"), "{options}");
     // The address is taken.
-    let second = open(&format!("rtsp://{addr}/x"), None, Some(Outlet::new()), &stop).await;
+    let second = open(&format!("rtsp://{addr}/x"), Flow::Out(Outlet::new()), &stop).await;
     let text = second.map(|_| ()).expect_err("taken").to_string();
-    assert!(text.contains("feed boathouse-1: cannot open") && text.contains("another program waits on that port"), "{text}");
-    end.send_replace(true);
+    assert!(text.contains("boathouse-1: cannot open") && text.contains("another program waits on that port"), "{text}");
+    end.now();
 }
 
 #[tokio::test]
@@ -271,5 +264,5 @@ async fn several_viewers_share_one_connection_and_only_the_named_user_gets_in() 
     let refused =
         ask(&mut stranger, format!("DESCRIBE rtsp://{closed}/boathouse-1 RTSP/1.0\r\nCSeq: 1\r\n\r\n").as_bytes(), "\r\n\r\n").await;
     assert!(refused.starts_with("RTSP/1.0 401") && refused.contains("WWW-Authenticate: Digest realm=\"Cable Choir\""), "{refused}");
-    end.send_replace(true);
+    end.now();
 }

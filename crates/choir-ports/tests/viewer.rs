@@ -4,7 +4,7 @@
 
 use choir_core::link::parse_url;
 use choir_host::Stop;
-use choir_ports::{LinkStatus, Outlet, Way, open_ways};
+use choir_ports::{Flow, LinkStatus, Outlet, Way, open_ways};
 use choir_proto::ts::{TsWriter, Unit, WriterConfig};
 use std::{
     collections::{BTreeMap, VecDeque},
@@ -47,12 +47,11 @@ async fn feed(outlet: Arc<Outlet>, size: usize) {
 
 async fn served(size: usize, stop: &Stop) -> (SocketAddr, Arc<LinkStatus>) {
     let addr = TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).unwrap();
-    let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+    let (outlet, status) = (Outlet::new(), LinkStatus::new());
     let way = Way {
-        subject: "feed boathouse-1".into(),
+        name: "boathouse-1".into(),
         link: parse_url(&format!("rtsp://{addr}")).0.unwrap(),
-        intake: None,
-        outlet: Some(outlet.clone()),
+        flow: Flow::Out(outlet.clone()),
         status: status.clone(),
         stave: None,
     };
@@ -301,15 +300,15 @@ async fn a_viewer_that_takes_nothing_is_let_go_after_ten_seconds_and_the_other_n
         let session = viewer.set_up(false).await;
         viewer.ask("PLAY", "", &session).await;
     }
-    let told = |text: &str| status.look().notes.iter().any(|(_, note)| note.contains(text));
+    let told = |text: &str| status.look().notices().any(|notice| notice.to_string().contains(text));
     let begun = tokio::time::Instant::now();
     let mut last = numbers(&good.packet(0).await).0;
     // The one that reads gets every packet, until the other has been let go.
-    while !told("has taken nothing for 10 s: let go") {
+    while !told("disconnected: no data read for 10 s") {
         let (next, _) = numbers(&good.packet(0).await);
         assert_eq!(next, last.wrapping_add(1));
         last = next;
-        assert!(begun.elapsed() < PATIENCE, "still not let go: {:?}", status.look().notes);
+        assert!(begun.elapsed() < PATIENCE, "still not let go: {:?}", status.look());
     }
     let mut left = vec![0; 1 << 16];
     while timeout(PATIENCE, stuck.stream.read(&mut left)).await.unwrap().is_ok_and(|n| n > 0) {}

@@ -68,3 +68,41 @@ fn a_small_window_at_the_peer_is_what_is_told() {
     assert_eq!(a.peer_window, 32);
     assert!(a.window_dropped > 500 && a.window_dropped <= a.send_dropped, "{} of {}", a.window_dropped, a.send_dropped);
 }
+
+#[test]
+fn a_sender_counts_lost_packets_and_not_the_reports_of_them() {
+    // At 120 ms round trip each loss is reported several times before its repeat comes.
+    for (delay, latency) in [(20, 200), (60, 400), (120, 200)] {
+        let there = Faults { delay: ms(delay), loss: 0.03, ..Faults::default() };
+        let mut pair = Pair::new(delay, there, Faults { delay: ms(delay), ..Faults::default() });
+        let config = LinkConfig::default().with_latency(ms(latency));
+        pair.call(config.clone(), config);
+        assert!(pair.join(ms(3000)));
+        let (a, b) = run(&mut pair, 4_000_000, Duration::from_secs(20));
+        let seen = b.lost - b.reordered;
+        assert!(seen > 150, "{seen}");
+        // A loss whose report comes after the packet was forgotten is not among them.
+        assert!(a.reported_lost <= seen && a.reported_lost * 100 >= seen * 98, "{delay} ms: {} told, {seen} lost", a.reported_lost);
+    }
+}
+
+#[test]
+fn what_stays_unacknowledged_grows_with_a_dead_path_only() {
+    let faults = Faults { delay: ms(30), ..Faults::default() };
+    let mut pair = Pair::new(3, faults.clone(), faults);
+    let config = LinkConfig::default().with_latency(ms(200));
+    pair.call(config.clone(), config);
+    assert!(pair.join(ms(1000)));
+    let conn = pair.up(A).expect("up");
+    let age = |pair: &mut Pair| {
+        for n in 0..100 {
+            pair.send(A, conn, payload(n, 1316));
+            pair.run_for(ms(4));
+        }
+        pair.ends[A].unacknowledged(pair.instant(A), conn)
+    };
+    let usual = age(&mut pair);
+    assert!(usual < ms(100), "{usual:?}");
+    pair.cut = true;
+    assert!(age(&mut pair) > ms(350));
+}

@@ -1,19 +1,19 @@
 //! The cameras behind lines: their tally lamps follow what is shown of them, and orders that come by name reach them.
 
-use crate::tally::Bell;
 use crate::{
-    media::FeedMedia,
+    feed::FeedRun,
     ptz::{Ptz, PtzError},
+    show::Inner,
 };
 use choir_core::{
     device::{Control, Device},
-    view::TallyView,
+    facts::Notice,
 };
 use choir_devices::{
     device::credentials_of,
     visca::{Visca, ViscaError},
 };
-use choir_host::{Stop, clock::sleep_until};
+use choir_host::{Stop, clock::sleep_until, lock};
 use choir_ports::{
     LinkStatus,
     stave::{CameraRequest, Order},
@@ -24,12 +24,11 @@ use choir_proto::{
 };
 use std::{
     path::PathBuf,
-    sync::Arc,
+    sync::{Arc, Weak},
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{mpsc, oneshot},
-    task::JoinHandle,
+    sync::{mpsc, oneshot, watch},
     time::timeout,
 };
 
@@ -40,44 +39,41 @@ const LAST_WORD: Duration = Duration::from_secs(1);
 /// A source further on may take this long to answer an order.
 const ANSWER: Duration = Duration::from_secs(5);
 
-/// A lamp, and the lines that its camera feeds.
-pub(super) struct Lamp {
+/// A tally lamp.
+pub(crate) struct Lamp {
     pub device: Device,
     pub by: Control,
-    pub lines: Vec<Arc<LinkStatus>>,
+    /// The first line that its camera feeds: where trouble is reported.
+    pub status: Option<Arc<LinkStatus>>,
 }
 
 impl Lamp {
-    /// Follows until the stop, then goes dark.
-    pub fn spawn(self, stop: Stop) -> JoinHandle<()> {
-        tokio::spawn(self.follow(stop))
-    }
-
-    async fn follow(self, mut stop: Stop) {
-        let mut bell = Bell::default();
-        self.lines.iter().for_each(|l| bell.hear(l.tally()));
+    /// Follows what is wanted until the stop, then goes dark.
+    pub async fn follow(self, mut wanted: watch::Receiver<bool>, mut stop: Stop) {
         let (mut lit, mut told) = (None, false);
         loop {
-            let wanted = self.lines.iter().any(|l| *l.tally().borrow() == Some(TallyView::OnAir));
+            let want = *wanted.borrow_and_update();
             let mut again = None;
-            if lit != Some(wanted) {
-                match self.switch(wanted).await {
+            if lit != Some(want) {
+                match self.switch(want).await {
                     Ok(()) => {
-                        lit = Some(wanted);
+                        lit = Some(want);
                         if std::mem::take(&mut told) {
-                            self.note(false, "follows again".into());
+                            self.note(Notice::LampFollows { device: self.device.name.clone() });
                         }
                     }
                     Err(e) => {
                         again = Some(Instant::now() + LAMP_AGAIN);
                         if !std::mem::replace(&mut told, true) {
-                            self.note(true, format!("cannot be switched: {e}; it is tried again"));
+                            self.note(Notice::LampFailed { device: self.device.name.clone(), cause: e.to_string() });
                         }
                     }
                 }
             }
             tokio::select! {
-                () = bell.rung() => {}
+                changed = wanted.changed() => if changed.is_err() {
+                    break;
+                },
                 () = sleep_until(again) => {}
                 () = stop.wait() => break,
             }
@@ -93,16 +89,13 @@ impl Lamp {
         camera.ask(Ask::Tally(on)).await.map(drop)
     }
 
-    fn note(&self, bad: bool, what: String) {
-        if let Some(line) = self.lines.first() {
-            line.note(bad, format!("the tally lamp of {} {what}", self.device.name));
-        }
+    fn note(&self, notice: Notice) {
+        self.status.iter().for_each(|s| s.note(notice.clone()));
     }
 }
 
 /// What stands behind a line.
-#[derive(Clone)]
-pub(super) enum Camera {
+enum Camera {
     /// A device of the sheet.
     Device(Box<Device>),
     /// A name on another machine, which passes orders on.
@@ -110,12 +103,11 @@ pub(super) enum Camera {
 }
 
 /// Carries out the orders that come for one feed, by the camera of the line that is on.
-pub(super) struct Desk {
-    pub feed: Arc<FeedMedia>,
-    /// By the number of the line.
-    pub cameras: Vec<Option<Camera>>,
+pub(crate) struct Desk {
+    show: Weak<Inner>,
+    feed: Arc<FeedRun>,
     /// Where paths of the sheet count from.
-    pub base: PathBuf,
+    base: PathBuf,
 }
 
 /// The camera that is spoken to at present.
@@ -126,11 +118,24 @@ struct Open {
 }
 
 impl Desk {
-    pub fn spawn(self, orders: mpsc::Receiver<CameraRequest>, stop: Stop) -> JoinHandle<()> {
-        tokio::spawn(self.run(orders, stop))
+    pub fn new(show: &Arc<Inner>, feed: &Arc<FeedRun>) -> Self {
+        Self { show: Arc::downgrade(show), feed: feed.clone(), base: show.base.clone() }
     }
 
-    async fn run(self, mut orders: mpsc::Receiver<CameraRequest>, mut stop: Stop) {
+    /// The camera of the line that is on.
+    fn camera(&self) -> Option<Camera> {
+        let show = self.show.upgrade()?;
+        let line = show.line(self.feed.media.reading().line()?).ok()?;
+        if let Some(orders) = &*lock(&line.orders) {
+            return Some(Camera::Named(orders.clone()));
+        }
+        let name = lock(&line.entry).name.clone();
+        let sheet = lock(&show.sheet);
+        let (device, ..) = sheet.source_of(&name)?;
+        (device.control != Control::Manual).then(|| Camera::Device(Box::new(device.clone())))
+    }
+
+    pub async fn run(self, mut orders: mpsc::Receiver<CameraRequest>, mut stop: Stop) {
         let mut open: Option<Open> = None;
         loop {
             let until = open.as_ref().and_then(|o| o.until);
@@ -148,14 +153,14 @@ impl Desk {
     }
 
     async fn carry_out(&self, verb: CameraVerb, open: &mut Option<Open>) -> Result<(), String> {
-        match self.cameras.get(self.feed.reading().line() as usize).and_then(Option::as_ref) {
+        match self.camera() {
             None => {
                 halt(open).await;
-                Err("no camera that can be steered feeds the line that is on".into())
+                Err("the line that is on has no camera that can be steered".into())
             }
             Some(Camera::Named(orders)) => {
                 halt(open).await;
-                pass_on(orders, verb).await
+                pass_on(&orders, verb).await
             }
             Some(Camera::Device(device)) => {
                 if open.as_ref().is_some_and(|o| o.ptz.name() != device.name) {
@@ -163,7 +168,7 @@ impl Desk {
                     halt(open).await;
                     *open = None;
                 }
-                let done = self.by_device(device, verb, open).await;
+                let done = self.by_device(&device, verb, open).await;
                 if done.is_err() {
                     halt(open).await;
                     *open = None;
@@ -211,10 +216,10 @@ async fn halt(open: &mut Option<Open>) {
 
 async fn pass_on(orders: &mpsc::Sender<Order>, verb: CameraVerb) -> Result<(), String> {
     let (tell, told) = oneshot::channel();
-    orders.try_send((verb, tell)).map_err(|_| "its own source has more orders than it can do".to_owned())?;
+    orders.try_send((verb, tell)).map_err(|_| "too many pending camera commands".to_owned())?;
     match timeout(ANSWER, told).await {
         Ok(Ok(answer)) if answer.done => Ok(()),
         Ok(Ok(answer)) => Err(answer.why),
-        _ => Err("its own source does not answer".into()),
+        _ => Err("the camera's own source does not answer".into()),
     }
 }

@@ -4,7 +4,11 @@
 //! may do. The folder also holds a lock, so that a sheet runs once.
 
 use crate::Show;
-use choir_core::view::ShowView;
+use choir_core::{
+    command::{By, Command, Done},
+    view::ShowView,
+    words::done_words,
+};
 use rustix::process::getuid;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -18,14 +22,24 @@ use std::{
 use tokio::{
     io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader},
     net::{UnixListener, UnixStream},
-    sync::mpsc,
 };
 
 /// Longest request and answer that are read.
 const MESSAGE_MAX: u64 = 4 << 20;
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// What may be asked.
+/// Version of the protocol: raised when an older program would misunderstand.
+pub const VERSION: u32 = 1;
+
+/// A message with its version, as it stands on the socket.
+#[derive(Debug, Serialize, Deserialize)]
+struct Envelope<T> {
+    version: u32,
+    #[serde(flatten)]
+    message: T,
+}
+
+/// What may be asked. Lines and feeds are named as in the sheet.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(tag = "ask", rename_all = "kebab-case")]
 pub enum Request {
@@ -55,6 +69,8 @@ pub enum Request {
         /// Begin or end.
         on: bool,
     },
+    /// Read the sheet again and apply what differs.
+    Reload,
     /// End the run.
     Stop,
 }
@@ -104,7 +120,7 @@ pub enum ControlError {
     #[error("the running show does not answer: {0}")]
     Silent(io::Error),
     /// It answered what is not understood.
-    #[error("the running show answered what this version does not understand: is it another version?")]
+    #[error("the running show answers something else than protocol version {VERSION}: use the program that runs it")]
     Strange,
 }
 
@@ -181,12 +197,12 @@ pub fn claim(sheet: &Path) -> Result<Claim, ControlError> {
     Ok(Claim { listener, socket, _lock: lock })
 }
 
-/// Serves a show until it stops. `stop` is told when somebody asks to end the run.
-pub async fn serve(claim: Claim, show: Show, stop: mpsc::Sender<()>) {
+/// Serves a show until it stops.
+pub async fn serve(claim: Claim, show: Show) {
     loop {
         match claim.listener.accept().await {
             Ok((stream, _)) => {
-                tokio::spawn(answer_all(stream, show.clone(), stop.clone()));
+                tokio::spawn(answer_all(stream, show.clone()));
             }
             // Out of descriptors: those who hang on will go.
             Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
@@ -194,45 +210,53 @@ pub async fn serve(claim: Claim, show: Show, stop: mpsc::Sender<()>) {
     }
 }
 
-async fn answer_all(stream: UnixStream, show: Show, stop: mpsc::Sender<()>) {
+async fn answer_all(stream: UnixStream, show: Show) {
     let (read, mut write) = stream.into_split();
     let mut lines = BufReader::new(read.take(MESSAGE_MAX)).lines();
     while let Ok(Some(line)) = lines.next_line().await {
         let mut ends = false;
-        let answer = match serde_json::from_str::<Request>(&line) {
-            Ok(request) => {
-                ends = matches!(request, Request::Stop);
-                act(request, &show)
+        let message = match serde_json::from_str::<Envelope<Request>>(&line) {
+            Ok(Envelope { version: VERSION, message: Request::Stop }) => {
+                ends = true;
+                Answer::Done { said: done_words(&Done::Stopping, show.names()) }
             }
-            Err(e) => Answer::Refused { why: format!("not understood: {e}") },
+            Ok(Envelope { version: VERSION, message }) => act(By::CommandLine, message, &show).await,
+            Ok(Envelope { version, .. }) => Answer::Refused {
+                why: format!("protocol version {version} is not supported by the running show, which has version {VERSION}"),
+            },
+            Err(e) => Answer::Refused { why: format!("request not understood: {e}") },
         };
-        let Ok(mut text) = serde_json::to_string(&answer) else { return };
+        let Ok(mut text) = serde_json::to_string(&Envelope { version: VERSION, message }) else { return };
         text.push('\n');
         if write.write_all(text.as_bytes()).await.is_err() {
             return;
         }
         if ends {
             // Only now: the process may end before another word is written.
-            let _ = stop.try_send(());
+            let _ = show.execute(By::CommandLine, Command::Stop).await;
         }
         lines.get_mut().get_mut().set_limit(MESSAGE_MAX);
     }
 }
 
-/// Does what is asked of a show. Its end is for whoever runs it.
-#[must_use]
-pub fn act(request: Request, show: &Show) -> Answer {
-    let done = |result: Result<String, String>| match result {
-        Ok(said) => Answer::Done { said },
-        Err(why) => Answer::Refused { why },
+/// Does what is asked of a show.
+pub async fn act(by: By, request: Request, show: &Show) -> Answer {
+    let command = match request {
+        Request::View => return Answer::View(Box::new(show.view())),
+        Request::Take { feed, line } => show.feed_named(&feed).and_then(|feed| Ok(Command::Take { feed, line: show.line_named(&line)? })),
+        Request::Hold { line } => show.line_named(&line).map(|line| Command::Hold { line, held: true }),
+        Request::Release { line } => show.line_named(&line).map(|line| Command::Hold { line, held: false }),
+        Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),
+        Request::Reload => Ok(Command::Reload),
+        Request::Stop => Ok(Command::Stop),
     };
-    match request {
-        Request::View => Answer::View(Box::new(show.view())),
-        Request::Take { feed, line } => done(show.take(&feed, &line)),
-        Request::Hold { line } => done(show.hold(&line)),
-        Request::Release { line } => done(show.release(&line)),
-        Request::Examine { line, on } => done(show.examine(&line, on)),
-        Request::Stop => Answer::Done { said: "the show is stopping".into() },
+    let done = match command {
+        Ok(command) => show.execute(by, command).await,
+        Err(refusal) => Err(refusal),
+    };
+    match done {
+        Ok(done) => Answer::Done { said: done_words(&done, show.names()) },
+        Err(refusal) => Answer::Refused { why: refusal.to_string() },
     }
 }
 
@@ -271,7 +295,8 @@ impl Client {
     /// # Errors
     /// No answer within 5 s, or one that is not understood.
     pub async fn ask(&mut self, request: &Request) -> Result<Answer, ControlError> {
-        let mut text = serde_json::to_string(request).map_err(|_| ControlError::Strange)?;
+        let envelope = Envelope { version: VERSION, message: request };
+        let mut text = serde_json::to_string(&envelope).map_err(|_| ControlError::Strange)?;
         text.push('\n');
         self.write.write_all(text.as_bytes()).await.map_err(ControlError::Silent)?;
         let line = tokio::time::timeout(PATIENCE, self.lines.next_line())
@@ -279,7 +304,10 @@ impl Client {
             .map_err(|_| ControlError::Silent(io::ErrorKind::TimedOut.into()))?
             .map_err(ControlError::Silent)?
             .ok_or_else(|| ControlError::Silent(io::ErrorKind::UnexpectedEof.into()))?;
-        serde_json::from_str(&line).map_err(|_| ControlError::Strange)
+        match serde_json::from_str::<Envelope<Answer>>(&line) {
+            Ok(Envelope { version: VERSION, message }) => Ok(message),
+            _ => Err(ControlError::Strange),
+        }
     }
 }
 

@@ -1,11 +1,8 @@
-//! Keyframes are asked for against the stream. A take asks the source of its line: on the way itself, where that has words for it
+//! Keyframes are asked for against the stream. A take asks the source of its line: on the link itself, where that has words for it
 //! (RTCP, Stave), else the device by ONVIF. Receivers of a feed ask the source of the line that is on.
 
-use crate::media::FeedMedia;
-use choir_core::{
-    device::{Control, Device},
-    sheet::Sheet,
-};
+use crate::{feed::FeedRun, show::Inner};
+use choir_core::{device::Device, facts::Notice};
 use choir_devices::{
     device::{DeviceError, session},
     onvif::{OnvifError, StreamProfile},
@@ -13,74 +10,67 @@ use choir_devices::{
 use choir_host::Stop;
 use choir_ports::LinkStatus;
 use std::{
-    path::{Path, PathBuf},
-    sync::Arc,
+    path::PathBuf,
+    sync::{Arc, Weak},
 };
-use tokio::{sync::watch, task::JoinHandle};
-
-/// The ways in of all lines, by number.
-pub(super) type LineStatuses = Arc<[Arc<LinkStatus>]>;
+use tokio::sync::watch;
 
 /// Hands on what the receivers of one way out of a feed ask for.
-pub(super) fn pass_on(media: &Arc<FeedMedia>, out: &LinkStatus, lines: &LineStatuses, stop: &Stop) -> JoinHandle<()> {
-    let (mut asks, media, lines, mut stop) = (out.keyframe_asks(), media.clone(), lines.clone(), stop.clone());
-    tokio::spawn(async move {
-        while asked(&mut asks, &mut stop).await {
-            if let Some(line) = lines.get(media.reading().line() as usize) {
-                line.ask_keyframe();
-            }
+pub(crate) async fn pass_on(show: Weak<Inner>, feed: Arc<FeedRun>, out: Arc<LinkStatus>, mut stop: Stop) {
+    let mut requests = out.control.keyframe_requests();
+    drop(out);
+    while asked(&mut requests, &mut stop).await {
+        let Some(show) = show.upgrade() else { return };
+        if let Some(line) = feed.media.reading().line().and_then(|l| show.line(l).ok()) {
+            line.status.control.request_keyframe();
         }
-    })
+    }
 }
 
-/// Waits for the next question; false when stopped.
-async fn asked(asks: &mut watch::Receiver<u64>, stop: &mut Stop) -> bool {
+/// Waits for the next request; false when stopped.
+async fn asked(requests: &mut watch::Receiver<u64>, stop: &mut Stop) -> bool {
     tokio::select! {
-        asked = asks.changed() => asked.is_ok(),
+        asked = requests.changed() => asked.is_ok(),
         () = stop.wait() => false,
     }
 }
 
 /// The device that makes a line's stream, which can be asked by ONVIF.
-pub(super) struct AskedByOnvif {
-    device: Device,
-    stream: String,
-    base: PathBuf,
-    status: Arc<LinkStatus>,
+pub(crate) struct AskedByOnvif {
+    pub device: Device,
+    pub stream: String,
+    pub base: PathBuf,
+    pub status: Arc<LinkStatus>,
 }
 
 impl AskedByOnvif {
-    /// Of a line of the sheet, if it has such a device.
-    pub fn of(sheet: &Sheet, line: &str, base: &Path, status: &Arc<LinkStatus>) -> Option<Self> {
-        let (device, stream, _) = sheet.source_of(line).filter(|(d, ..)| d.control == Control::Onvif)?;
-        status.set_asks_device(true);
-        Some(Self { device: device.clone(), stream: stream.to_owned(), base: base.to_owned(), status: status.clone() })
-    }
-
-    /// Asks whenever a keyframe is wanted that cannot be asked for on the way.
-    pub fn spawn(self, mut stop: Stop) -> JoinHandle<()> {
-        tokio::spawn(async move {
-            let mut asks = self.status.keyframe_asks();
-            let mut open = None;
-            while asked(&mut asks, &mut stop).await {
-                if self.status.asks_keyframes() {
-                    continue;
-                }
-                let done = tokio::select! {
-                    done = self.ask(&mut open) => done,
-                    () = stop.wait() => return,
-                };
-                if let Err(e) = done {
-                    open = None;
-                    self.status.note(true, format!("a keyframe cannot be asked for by ONVIF: {e}"));
-                    // It will not do so later either; and devices lock themselves after some wrong passwords.
-                    if matches!(&e, DeviceError::Onvif(o) if o.is_unknown_action() || matches!(o, OnvifError::Login { .. } | OnvifError::NoLogin { .. }))
-                    {
-                        return self.status.set_asks_device(false);
-                    }
+    /// Asks whenever a keyframe is wanted that cannot be asked for on the link.
+    pub async fn follow(self, mut stop: Stop) {
+        let control = &self.status.control;
+        control.set_device_takes_requests(true);
+        let mut requests = control.keyframe_requests();
+        let mut open = None;
+        while asked(&mut requests, &mut stop).await {
+            if control.link_takes_requests() {
+                continue;
+            }
+            let done = tokio::select! {
+                done = self.ask(&mut open) => done,
+                () = stop.wait() => break,
+            };
+            if let Err(e) = done {
+                open = None;
+                self.status.note(Notice::KeyframeFailed(e.to_string()));
+                // It will not do so later either; and devices lock themselves after some wrong passwords.
+                if matches!(&e, DeviceError::Onvif(o) if o.is_unknown_action() || matches!(o, OnvifError::Login { .. } | OnvifError::NoLogin { .. }))
+                {
+                    break;
                 }
             }
-        })
+        }
+        control.set_device_takes_requests(false);
+        // As long as the sheet has this device it is not tried anew.
+        stop.wait().await;
     }
 
     async fn ask(&self, open: &mut Option<StreamProfile>) -> Result<(), DeviceError> {

@@ -9,19 +9,25 @@
 //! | [`ptz`] | steering a camera by ONVIF, VISCA or Stave name |
 //! | [`linecheck`], [`still`] | the check of every line before the show, and its pictures |
 
+mod build;
+pub mod bus;
 mod cameras;
 pub mod control;
-mod events;
+mod feed;
 pub mod inspect;
 mod keyframes;
+mod line;
 pub mod linecheck;
 pub mod media;
-mod plan;
+mod meter;
+mod names;
 pub mod prove;
 pub mod ptz;
-mod sample;
+mod reload;
 mod show;
+mod side;
 pub mod still;
-mod tally;
+mod view;
 
-pub use show::Show;
+pub use build::OpenError;
+pub use show::{Reports, Show, event_view};

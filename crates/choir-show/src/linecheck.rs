@@ -1,11 +1,12 @@
 //! Runs a line check on a show: watches every line and way out until each is settled or the time is over.
 
 use crate::{
-    Show,
-    control::{Answer, Client, Request},
+    Show, bus,
+    control::{Answer, Client, Request, act},
     still::Still,
 };
 use choir_core::{
+    command::By,
     health::State,
     linecheck::{Limits, Row, Seen, judge_line, judge_out},
     sheet::Sheet,
@@ -57,9 +58,10 @@ impl Watched {
 
     /// Begins or ends the comparison of a line's stream with the standard. An older show that cannot has none.
     async fn examine(&mut self, line: &str, on: bool) {
+        let request = Request::Examine { line: line.to_owned(), on };
         match self {
-            Self::Here(show) => drop(show.examine(line, on)),
-            Self::There(client) => drop(client.ask(&Request::Examine { line: line.to_owned(), on }).await),
+            Self::Here(show) => drop(act(By::CommandLine, request, show).await),
+            Self::There(client) => drop(client.ask(&request).await),
         }
     }
 }
@@ -106,7 +108,7 @@ impl Watch {
         }
         let video: u64 = media.map_or(link.rate_bps, |(m, _)| {
             // The picture's own stream, without sound and filling.
-            let picture = m.streams.iter().find(|t| t.kind.starts_with("H.26")).map(|t| t.rate_bps);
+            let picture = m.streams.iter().find(|t| t.picture).map(|t| t.rate_bps);
             picture.unwrap_or(link.rate_bps)
         });
         if s.picture.is_some() {
@@ -152,8 +154,8 @@ pub async fn check(
     // From its first picture on: what comes before it is no part of the look.
     let mut examined: Vec<String> = Vec::new();
     let mut looked_since: Option<Duration> = None;
-    let mut bell = match &watched {
-        Watched::Here(show) => Some(show.view_bell()),
+    let mut facts = match &watched {
+        Watched::Here(show) => Some(show.facts()),
         Watched::There(_) => None,
     };
     loop {
@@ -173,7 +175,7 @@ pub async fn check(
             if watch.seen.picture.is_some()
                 && !asked.contains(&line.name)
                 && let Watched::Here(show) = &watched
-                && let Ok(pictures) = show.pictures(&line.name)
+                && let Ok(pictures) = show.line_named(&line.name).and_then(|line| show.pictures(line))
             {
                 asked.push(line.name.clone());
                 let name = line.name.clone();
@@ -212,10 +214,8 @@ pub async fn check(
         out.rows.clone_from(&rows);
         let _ = progress.try_send(rows);
         let next = async {
-            match &mut bell {
-                Some(bell) => {
-                    let _ = bell.changed().await;
-                }
+            match &mut facts {
+                Some(facts) => drop(bus::next(facts).await),
                 None => tokio::time::sleep(ASK_EVERY).await,
             }
         };

@@ -1,6 +1,7 @@
 //! Lines and feeds as the media sees them: no task of their own, called on the task of the way in.
 
 use bytes::Bytes;
+use choir_core::id::LineId;
 use choir_host::{
     clock::{steady_us, unix_us},
     lock,
@@ -16,11 +17,11 @@ use std::{
     },
     time::{Duration, Instant},
 };
-use tokio::sync::{oneshot, watch};
+use tokio::sync::{Notify, oneshot};
 
 /// One inbound contribution: meters it and hands it to the feeds.
 pub struct LineMedia {
-    index: u32,
+    id: LineId,
     meter: Mutex<Meter>,
     feeds: RwLock<Vec<Arc<FeedMedia>>>,
     /// What the present session has sent just now, for a feed that takes it.
@@ -74,11 +75,11 @@ pub struct LineReading {
 impl LineMedia {
     /// The line of this number.
     #[must_use]
-    pub fn new(index: u32) -> Arc<Self> {
+    pub fn new(id: LineId) -> Arc<Self> {
         let (reader, aligner) = (TsReader::new(Depth::Heads), PacketAligner::default());
         let meter = Meter { reader, aligner, session: 0, begun: None, last: None, bytes: 0 };
         Arc::new(Self {
-            index,
+            id,
             meter: Mutex::new(meter),
             feeds: RwLock::default(),
             lead: Mutex::default(),
@@ -92,6 +93,11 @@ impl LineMedia {
     /// Lets a feed take from it.
     pub fn attach(&self, feed: Arc<FeedMedia>) {
         self.feeds.write().unwrap_or_else(PoisonError::into_inner).push(feed);
+    }
+
+    /// No longer lets a feed take from it.
+    pub fn detach(&self, feed: &Arc<FeedMedia>) {
+        self.feeds.write().unwrap_or_else(PoisonError::into_inner).retain(|f| !Arc::ptr_eq(f, feed));
     }
 
     /// The next keyframe with some pictures behind it. Asking again ends an earlier question.
@@ -203,7 +209,7 @@ impl Intake for LineMedia {
         if self.examined.load(Ordering::Acquire) {
             self.check(session, &payload);
         }
-        let key = SourceKey { line: self.index, session };
+        let key = SourceKey { line: self.id.0, session };
         let feeds = self.feeds.read().unwrap_or_else(PoisonError::into_inner);
         if feeds.is_empty() {
             return;
@@ -224,13 +230,16 @@ impl Intake for LineMedia {
 /// One output: chooses its line and hands the result to its ways out.
 pub struct FeedMedia {
     state: Mutex<FeedState>,
-    outs: Vec<Arc<Outlet>>,
-    cuts: watch::Sender<u64>,
+    /// Notified when another source is on.
+    cut: Arc<Notify>,
 }
 
 struct FeedState {
     splicer: Splicer,
+    outs: Vec<Arc<Outlet>>,
     takes: u64,
+    /// Nothing goes out, until the wanted line is on.
+    muted: bool,
     /// When a line that is not on was asked for.
     asked: Option<Instant>,
 }
@@ -239,9 +248,9 @@ struct FeedState {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FeedReading {
     /// Line that is on.
-    pub on: Option<u32>,
+    pub on: Option<LineId>,
     /// Line that is wanted.
-    pub wanted: u32,
+    pub wanted: Option<LineId>,
     /// Changes of line made.
     pub takes: u64,
     /// How long another line than the one that is on has been wanted.
@@ -251,37 +260,46 @@ pub struct FeedReading {
 impl FeedReading {
     /// The line that is on; before any is, the one that is wanted.
     #[must_use]
-    pub fn line(&self) -> u32 {
-        self.on.unwrap_or(self.wanted)
+    pub fn line(&self) -> Option<LineId> {
+        self.on.or(self.wanted)
     }
 }
 
 impl FeedMedia {
-    /// A feed that starts with a line.
+    /// A feed that starts with a line, or with none. `cut` is notified when another source comes on.
     #[must_use]
-    pub fn new(line: u32, outs: Vec<Arc<Outlet>>) -> Arc<Self> {
+    pub fn new(line: Option<LineId>, cut: Arc<Notify>) -> Arc<Self> {
         let mut splicer = Splicer::new();
-        splicer.want(line);
-        let state = Mutex::new(FeedState { splicer, takes: 0, asked: None });
-        Arc::new(Self { state, outs, cuts: watch::channel(0).0 })
+        line.into_iter().for_each(|l| splicer.want(l.0));
+        let state = Mutex::new(FeedState { splicer, outs: Vec::new(), takes: 0, muted: false, asked: None });
+        Arc::new(Self { state, cut })
     }
 
-    /// Changes whenever another source comes on.
-    #[must_use]
-    pub fn cuts(&self) -> watch::Receiver<u64> {
-        self.cuts.subscribe()
+    /// Sends to one place more.
+    pub fn add_out(&self, outlet: Arc<Outlet>) {
+        lock(&self.state).outs.push(outlet);
     }
 
-    /// Wants another line on, at its next keyframe.
-    pub fn take(&self, line: u32) {
+    /// Sends to a place no longer.
+    pub fn remove_out(&self, outlet: &Arc<Outlet>) {
+        lock(&self.state).outs.retain(|o| !Arc::ptr_eq(o, outlet));
+    }
+
+    /// Wants another line on, at its next keyframe; none ends what goes out.
+    pub fn take(&self, line: Option<LineId>) {
         let mut s = lock(&self.state);
-        s.splicer.want(line);
-        s.asked = s.splicer.on().is_some_and(|on| on.line != line).then(Instant::now);
+        let Some(line) = line else {
+            s.muted = true;
+            return;
+        };
+        s.splicer.want(line.0);
+        s.muted &= s.splicer.on().is_none_or(|on| on.line != line.0);
+        s.asked = s.splicer.on().is_some_and(|on| on.line != line.0).then(Instant::now);
     }
 
     /// Says that nothing more will come.
     pub fn end(&self) {
-        self.outs.iter().for_each(|o| o.end());
+        lock(&self.state).outs.iter().for_each(|o| o.end());
     }
 
     /// The present state.
@@ -289,8 +307,8 @@ impl FeedMedia {
     pub fn reading(&self) -> FeedReading {
         let s = lock(&self.state);
         FeedReading {
-            on: s.splicer.on().map(|k| k.line),
-            wanted: s.splicer.wanted().unwrap_or_default(),
+            on: s.splicer.on().map(|k| LineId(k.line)),
+            wanted: s.splicer.wanted().map(LineId),
             takes: s.takes,
             waits: s.asked.map(|at| at.elapsed()),
         }
@@ -306,17 +324,18 @@ impl FeedMedia {
             Aligned::Other(_) => return,
         };
         if let Some(cut) = cut {
+            s.muted &= s.splicer.wanted() != Some(cut.to.line);
             s.takes += u64::from(before.is_some_and(|old| old.line != cut.to.line));
             let asked = s.asked.filter(|_| s.splicer.wanted() != Some(cut.to.line));
             s.asked = asked;
         }
         // Still locked: what another source gives next goes behind it.
-        if !out.is_empty() {
-            self.outs.iter().for_each(|o| o.push(out.clone()));
+        if !out.is_empty() && !s.muted {
+            s.outs.iter().for_each(|o| o.push(out.clone()));
         }
         drop(s);
         if cut.is_some() {
-            self.cuts.send_modify(|n| *n += 1);
+            self.cut.notify_one();
         }
     }
 }
@@ -328,14 +347,15 @@ mod tests {
     #[test]
     fn a_feed_carries_its_line_and_no_other() {
         let outlet = Outlet::new();
-        let feed = FeedMedia::new(1, vec![outlet.clone()]);
-        let lines = [LineMedia::new(0), LineMedia::new(1)];
+        let feed = FeedMedia::new(Some(LineId(1)), Arc::default());
+        feed.add_out(outlet.clone());
+        let lines = [LineMedia::new(LineId(0)), LineMedia::new(LineId(1))];
         lines.iter().for_each(|l| l.attach(feed.clone()));
         let packet = Bytes::from(vec![0x47; 188]);
         lines[0].push(1, packet.clone());
-        assert_eq!(feed.reading(), FeedReading { on: None, wanted: 1, takes: 0, waits: None });
+        assert_eq!(feed.reading(), FeedReading { on: None, wanted: Some(LineId(1)), takes: 0, waits: None });
         lines[1].push(1, packet);
-        assert_eq!(feed.reading(), FeedReading { on: Some(1), wanted: 1, takes: 0, waits: None });
+        assert_eq!(feed.reading(), FeedReading { on: Some(LineId(1)), wanted: Some(LineId(1)), takes: 0, waits: None });
         assert_eq!(lines[1].reading().bytes, 188);
     }
 }

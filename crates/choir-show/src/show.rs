@@ -1,96 +1,86 @@
 //! A running show: every line and feed of a sheet, kept up until stopped.
 
-use crate::events::EventLog;
-use crate::media::{FeedMedia, LineMedia};
-use crate::plan;
-use crate::sample::{FeedSampler, LineSampler};
-use choir_core::{
-    link::Link,
-    sheet::Sheet,
-    spelling::did_you_mean,
-    view::{EventGrade, EventView, FeedView, InputView, ShowView},
+use crate::{
+    build::OpenError,
+    bus::{Bus, Fact, Tick},
+    feed::FeedRun,
+    line::LineRun,
+    meter::Drops,
+    names::Names,
+    side::Side,
 };
-use choir_host::{Stop, clock::unix_ms, lock};
-use choir_ports::{LinkStatus, WayError};
+use choir_core::{
+    command::{By, Command, Done, Refusal},
+    facts::{EventKind, WayTick},
+    id::{FeedId, LineId, Subject},
+    sheet::Sheet,
+    view::{EventView, InputView, ShowView},
+    words::event_words,
+};
+use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, udp::granted_receive_buffer};
+use choir_ports::{OpenWay, Ports, stave::Node};
 use choir_proto::ts::AccessUnit;
 use std::{
-    path::Path,
-    sync::{Arc, Mutex},
+    path::{Path, PathBuf},
+    sync::{Arc, Mutex, PoisonError, RwLock},
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{oneshot, watch},
+    sync::{Notify, broadcast, oneshot},
     task::{JoinHandle, JoinSet},
+    time::MissedTickBehavior,
 };
 
-/// How often states are judged.
-const SAMPLE_EVERY: Duration = Duration::from_millis(500);
+/// The grid of all measurement.
+const TICK: Duration = Duration::from_secs(1);
+/// Shortest time between two looks at what has changed.
+const LOOK: Duration = Duration::from_millis(20);
 /// How long a stop waits for goodbyes.
 const STOP_PATIENCE: Duration = Duration::from_secs(2);
+/// How long the end of a finite source waits for what is under way.
+const FINISH_PATIENCE: Duration = Duration::from_secs(12);
 
-struct LineRun {
-    name: String,
-    plays_once: bool,
-    status: Arc<LinkStatus>,
-    media: Arc<LineMedia>,
-}
+/// Measurements that receivers make of what reaches them, asked for whenever the show is looked at.
+pub type Reports = Arc<dyn Fn() -> Vec<InputView> + Send + Sync>;
 
-struct FeedRun {
-    name: String,
-    /// Each way out, and whether it is up only once somebody watches.
-    outs: Vec<(Arc<LinkStatus>, Served)>,
-    media: Arc<FeedMedia>,
-    sub: Option<Arc<FeedMedia>>,
-}
-
-/// How a way out waits for whoever takes it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Served {
-    /// It calls, or is called.
-    No,
-    /// Viewers ask for a description first.
-    OnRequest,
-    /// Its name is offered once there is a picture.
-    ByName,
-}
-
-impl Served {
-    const fn of(link: &Link) -> Self {
-        match link {
-            Link::Rtsp(_) => Self::OnRequest,
-            Link::Stave(_) => Self::ByName,
-            _ => Self::No,
-        }
-    }
-}
-
-struct Inner {
-    name: String,
+pub(crate) struct Inner {
+    pub sheet: Mutex<Sheet>,
+    pub base: PathBuf,
+    /// The sheet's own file, for reading it again.
+    pub file: Mutex<Option<PathBuf>>,
+    pub ports: Ports,
+    /// This machine on Stave, when any line or feed needs it.
+    pub node: Mutex<Option<Node>>,
+    pub lines: RwLock<Vec<Arc<LineRun>>>,
+    pub feeds: RwLock<Vec<Arc<FeedRun>>>,
+    pub names: Names,
+    pub bus: Bus,
+    /// Notified when a way stands otherwise, has a notice, or another line is on a feed.
+    pub changed: Arc<Notify>,
+    /// Notified when a tally or the line on a feed changes.
+    pub tally_changed: Arc<Notify>,
+    pub side: Side,
+    pub stopped: Stop,
+    /// One reload at a time.
+    pub reloading: tokio::sync::Mutex<()>,
     started_ms: u64,
-    lines: Vec<LineRun>,
-    /// Number of each line's sub stream.
-    subs: Vec<u32>,
-    feeds: Vec<FeedRun>,
     view: Mutex<ShowView>,
-    events: EventLog,
-    stop: watch::Sender<bool>,
-    /// Ways in that play to an end and have ended.
-    tasks: Mutex<Vec<JoinHandle<()>>>,
-    inputs: Mutex<Vec<InputView>>,
-    judged: watch::Sender<u64>,
-    sampler: Mutex<Option<(watch::Sender<bool>, JoinHandle<()>)>>,
+    reports: Mutex<Option<Reports>>,
+    stop: End,
+    stop_asked: Notify,
+    ticker: Mutex<Option<(End, JoinHandle<()>)>>,
 }
 
 /// A running show. Clones are the same show.
 #[derive(Clone)]
-pub struct Show(Arc<Inner>);
+pub struct Show(pub(crate) Arc<Inner>);
 
 impl Show {
     /// Brings up everything on the sheet. Relative paths count from `base`, the sheet's folder.
     ///
     /// # Errors
-    /// A port, a file or a passphrase cannot be had: all that failed, none of it half-started.
-    pub async fn start(sheet: &Sheet, base: &Path) -> Result<Self, WayError> {
+    /// A port, a file or a passphrase cannot be had: what was opened before is closed again.
+    pub async fn start(sheet: &Sheet, base: &Path) -> Result<Self, OpenError> {
         Self::start_gated(sheet, base, &Stop::given()).await
     }
 
@@ -98,205 +88,143 @@ impl Show {
     ///
     /// # Errors
     /// As `start`.
-    pub async fn start_gated(sheet: &Sheet, base: &Path, gate: &Stop) -> Result<Self, WayError> {
-        let (stop_tx, stop) = Stop::new();
-        let built = plan::bring_up(sheet, base, &stop, gate).await?;
-        let lines: Vec<_> = sheet
-            .lines
-            .iter()
-            .zip(&built.lines)
-            .map(|(l, b)| LineRun {
-                name: l.name.clone(),
-                plays_once: matches!(&l.from, Link::File(f) if !f.repeat),
-                status: b.status.clone(),
-                media: b.media.clone(),
-            })
-            .collect();
-        let feeds = sheet
-            .feeds
-            .iter()
-            .zip(&built.feeds)
-            .map(|(f, b)| FeedRun {
-                name: f.name.clone(),
-                outs: b.outs.iter().map(|o| (o.status.clone(), Served::of(&o.link))).collect(),
-                media: b.media.clone(),
-                sub: b.sub.clone(),
-            })
-            .collect();
+    pub async fn start_gated(sheet: &Sheet, base: &Path, gate: &Stop) -> Result<Self, OpenError> {
+        let (stop, stopped) = Stop::new();
+        let tally_changed: Arc<Notify> = Arc::default();
         let show = Self(Arc::new(Inner {
-            name: sheet.show.name.clone(),
+            sheet: Mutex::new(sheet.clone()),
+            base: base.to_owned(),
+            file: Mutex::default(),
+            ports: Ports::new(base, &stopped, gate),
+            node: Mutex::default(),
+            lines: RwLock::default(),
+            feeds: RwLock::default(),
+            names: Names::default(),
+            bus: Bus::new(),
+            changed: Arc::default(),
+            tally_changed,
+            side: Side::default(),
+            stopped,
+            reloading: tokio::sync::Mutex::default(),
             started_ms: unix_ms(),
-            subs: (0..lines.len()).map(|n| plan::sub_of(sheet, n)).collect(),
-            lines,
-            feeds,
             view: Mutex::default(),
-            events: EventLog::new(),
-            stop: stop_tx,
-            tasks: Mutex::new(built.tasks),
-            inputs: Mutex::default(),
-            judged: watch::channel(0).0,
-            sampler: Mutex::default(),
+            reports: Mutex::default(),
+            stop,
+            stop_asked: Notify::new(),
+            ticker: Mutex::default(),
         }));
-        if let Some((granted, wanted)) = choir_host::udp::granted_receive_buffer() {
-            let text = format!(
-                "the system grants {} KiB of receive buffer, {} KiB were asked for: raise net.core.rmem_max for many links",
-                granted / 1024,
-                wanted / 1024
-            );
-            show.0.events.add("this machine", EventGrade::Note, text);
+        show.0.bring_up(sheet).await?;
+        if let Some((granted, wanted)) = granted_receive_buffer() {
+            show.0.bus.event(Subject::Machine, EventKind::ReceiveBuffer { granted, wanted });
         }
-        let line_names: Vec<String> = sheet.lines.iter().map(|l| l.name.clone()).collect();
-        let line_samplers = sheet.lines.iter().zip(built.lines).map(|(l, b)| LineSampler::new(l, b)).collect();
-        let feed_samplers =
-            sheet.feeds.iter().zip(built.feeds).map(|(f, b)| FeedSampler::new(f, b, line_names.clone(), built.statuses.clone())).collect();
-        let mut sampler = Sampler { show: show.clone(), lines: line_samplers, feeds: feed_samplers, started: Instant::now() };
-        sampler.sample();
-        let (judge_no_more, mut last) = Stop::new();
-        let task = tokio::spawn(async move {
-            let mut tick = tokio::time::interval(SAMPLE_EVERY);
-            loop {
-                tokio::select! {
-                    _ = tick.tick() => sampler.sample(),
-                    () = last.wait() => return sampler.sample(),
-                }
-            }
-        });
-        *lock(&show.0.sampler) = Some((judge_no_more, task));
+        show.0.side.follow(&show.0);
+        let (end, last) = Stop::new();
+        let started = Instant::now();
+        show.0.at_once(started);
+        let task = tokio::spawn(run_ticker(show.clone(), started, last));
+        *lock(&show.0.ticker) = Some((end, task));
         Ok(show)
     }
 
-    /// The show at this moment (judged at most half a second ago).
+    /// Carries out a command.
+    ///
+    /// # Errors
+    /// Why it cannot be done.
+    pub async fn execute(&self, by: By, command: Command) -> Result<Done, Refusal> {
+        match command {
+            Command::Take { feed, line } => self.0.take(by, feed, line),
+            Command::Hold { line, held } => self.0.hold(by, line, held),
+            Command::Examine { line, on } => {
+                self.0.line(line)?.media.examine(on);
+                Ok(Done::Examined { line, on })
+            }
+            Command::Reload => self.reload().await.map(Done::Reloaded),
+            Command::Stop => {
+                self.0.stop_asked.notify_one();
+                Ok(Done::Stopping)
+            }
+        }
+    }
+
+    /// Waits until somebody has commanded its end, which is for whoever runs it.
+    pub async fn stop_asked(&self) {
+        self.0.stop_asked.notified().await;
+    }
+
+    /// The line of this name.
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn line_named(&self, name: &str) -> Result<LineId, Refusal> {
+        self.0.names.find_line(name)
+    }
+
+    /// The feed of this name.
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn feed_named(&self, name: &str) -> Result<FeedId, Refusal> {
+        self.0.names.find_feed(name)
+    }
+
+    /// Looks up names.
+    #[must_use]
+    pub fn names(&self) -> &dyn choir_core::words::Names {
+        &self.0.names
+    }
+
+    /// The show as of the last tick or change.
     #[must_use]
     pub fn view(&self) -> ShowView {
         let mut view = lock(&self.0.view).clone();
         view.now_ms = unix_ms();
-        view.events = self.0.events.latest();
-        view.inputs = lock(&self.0.inputs).clone();
+        view.events = self.events_after(0);
+        view.inputs = lock(&self.0.reports).as_ref().map_or_else(Vec::new, |reports| reports());
         view
     }
 
-    /// Sets what stand-ins at the far ends measured.
-    pub fn set_inputs(&self, inputs: Vec<InputView>) {
-        *lock(&self.0.inputs) = inputs;
+    /// Adds what receivers measure to the view.
+    pub fn set_reports(&self, reports: Reports) {
+        *lock(&self.0.reports) = Some(reports);
     }
 
-    /// Events after number `after`.
+    /// Events after number `after`, of those that are kept.
     #[must_use]
     pub fn events_after(&self, after: u64) -> Vec<EventView> {
-        self.0.events.after(after)
+        self.0.bus.after(after).iter().map(|e| event_view(e, self.names())).collect()
     }
 
-    /// Changes whenever an event is added: await it, then ask for them.
+    /// What happens and what is measured, from now on.
     #[must_use]
-    pub fn event_bell(&self) -> watch::Receiver<u64> {
-        self.0.events.bell()
-    }
-
-    /// Changes whenever the show has been judged anew.
-    #[must_use]
-    pub fn view_bell(&self) -> watch::Receiver<u64> {
-        self.0.judged.subscribe()
-    }
-
-    fn line(&self, name: &str) -> Result<usize, String> {
-        let names: Vec<&str> = self.0.lines.iter().map(|l| l.name.as_str()).collect();
-        names.iter().position(|n| *n == name).ok_or_else(|| format!("there is no line \"{name}\". {}", did_you_mean(name, &names)))
-    }
-
-    /// Puts another line on a feed, at that line's next keyframe, which is asked for where the source can be asked.
-    ///
-    /// # Errors
-    /// No such feed or line, as a sentence.
-    pub fn take(&self, feed: &str, line: &str) -> Result<String, String> {
-        let names: Vec<&str> = self.0.feeds.iter().map(|f| f.name.as_str()).collect();
-        let found = self.0.feeds.iter().find(|f| f.name == feed);
-        let found = found.ok_or_else(|| format!("there is no feed \"{feed}\". {}", did_you_mean(feed, &names)))?;
-        let index = self.line(line)?;
-        found.media.take(index as u32);
-        if let Some(sub) = &found.sub {
-            sub.take(self.0.subs[index]);
-            if let Some(small) = self.0.lines.get(self.0.subs[index] as usize) {
-                small.status.ask_keyframe();
-            }
-        }
-        let asked = if self.0.lines[index].status.ask_keyframe() { ", which is asked for" } else { "" };
-        let text = format!("take requested: {line}; waiting for its next keyframe{asked}");
-        self.0.events.add(&format!("feed {feed}"), EventGrade::Note, text);
-        Ok(format!("{line} goes on {feed} at its next keyframe"))
+    pub fn facts(&self) -> broadcast::Receiver<Fact> {
+        self.0.bus.listen()
     }
 
     /// A line's next keyframe with some pictures behind it, to be decoded.
     ///
     /// # Errors
-    /// No such line, as a sentence.
-    pub fn pictures(&self, line: &str) -> Result<oneshot::Receiver<Vec<AccessUnit>>, String> {
-        Ok(self.0.lines[self.line(line)?].media.pictures())
-    }
-
-    /// Examines a line's transport stream against the standard from now on, or no more; what is found stands in the view.
-    ///
-    /// # Errors
-    /// No such line, as a sentence.
-    pub fn examine(&self, line: &str, on: bool) -> Result<String, String> {
-        self.0.lines[self.line(line)?].media.examine(on);
-        Ok(format!("{line} is {}examined", if on { "" } else { "no longer " }))
-    }
-
-    /// Stops a line until it is released.
-    ///
-    /// # Errors
-    /// No such line, as a sentence.
-    pub fn hold(&self, line: &str) -> Result<String, String> {
-        self.set_held(line, true)
-    }
-
-    /// Starts a held line again.
-    ///
-    /// # Errors
-    /// No such line, as a sentence.
-    pub fn release(&self, line: &str) -> Result<String, String> {
-        self.set_held(line, false)
-    }
-
-    fn set_held(&self, line: &str, held: bool) -> Result<String, String> {
-        let run = &self.0.lines[self.line(line)?];
-        let word = if held { "held" } else { "released" };
-        if run.status.is_held() == held {
-            return Ok(format!("{line} is {word} already"));
-        }
-        run.status.set_held(held);
-        self.0.events.add(&format!("line {line}"), EventGrade::Note, format!("{word} by the engineer"));
-        Ok(format!("{line} is {word}"))
+    /// No such line.
+    pub fn pictures(&self, line: LineId) -> Result<oneshot::Receiver<Vec<AccessUnit>>, Refusal> {
+        Ok(self.0.line(line)?.media.pictures())
     }
 
     /// Waits until every line that plays a file has come to its end; for ever when there is none.
     pub async fn played_out(&self) {
-        let mut any = false;
-        for line in self.0.lines.iter().filter(|l| l.plays_once) {
-            any = true;
+        let finite: Vec<_> = self.0.lines().into_iter().filter(|l| l.plays_once()).collect();
+        for line in &finite {
             line.status.played_out().await;
         }
-        if !any {
+        if finite.is_empty() {
             std::future::pending::<()>().await;
         }
     }
 
-    /// Waits until somebody is at every way out who would see a beginning: it is up, or it is served and has been asked for. A
-    /// name is offered only once there is a picture, so nobody can be awaited there.
+    /// Waits until somebody is at every way out who would see a beginning.
     pub async fn outs_up(&self) {
-        let mut bell = self.view_bell();
+        let mut facts = self.facts();
         loop {
-            let up = |(run, view): (&FeedRun, &FeedView)| {
-                run.outs.iter().zip(&view.outs).all(|((status, served), out)| {
-                    out.up_since_ms.is_some()
-                        || match served {
-                            Served::No => false,
-                            Served::OnRequest => status.is_asked_for(),
-                            Served::ByName => true,
-                        }
-                })
-            };
-            if self.0.feeds.iter().zip(&lock(&self.0.view).feeds).all(up) || bell.changed().await.is_err() {
+            let up = self.0.feeds().iter().all(|f| f.outs().iter().all(|o| o.is_watched()));
+            if up || !crate::bus::next(&mut facts).await {
                 return;
             }
         }
@@ -305,58 +233,163 @@ impl Show {
     /// Ends every way in and out, after saying goodbye to the other ends. The view stays as it was last, with
     /// all counters final.
     pub async fn stop(&self) {
-        let _ = self.0.stop.send(true);
-        self.wait_tasks(STOP_PATIENCE).await;
-        let sampler = lock(&self.0.sampler).take();
-        if let Some((no_more, task)) = sampler {
-            let _ = no_more.send(true);
+        self.0.stop.now();
+        self.0.wait_ways(STOP_PATIENCE).await;
+        let ticker = lock(&self.0.ticker).take();
+        if let Some((end, task)) = ticker {
+            end.now();
             let _ = task.await;
         }
     }
 
     /// Ends the ways in, lets what is under way arrive, then ends: for sources that have an end.
     pub async fn finish(&self) {
-        self.0.feeds.iter().for_each(|f| f.media.end());
-        self.wait_tasks(Duration::from_secs(12)).await;
+        self.0.feeds().iter().for_each(|f| f.media.end());
+        self.0.wait_ways(FINISH_PATIENCE).await;
         self.stop().await;
     }
+}
 
-    async fn wait_tasks(&self, patience: Duration) {
-        let tasks = std::mem::take(&mut *lock(&self.0.tasks));
-        let mut set = JoinSet::new();
-        for task in tasks {
-            set.spawn(task);
-        }
-        let _ = tokio::time::timeout(patience, async { while set.join_next().await.is_some() {} }).await;
+/// An event as it is shown.
+#[must_use]
+pub fn event_view(e: &choir_core::facts::Event, names: &dyn choir_core::words::Names) -> EventView {
+    EventView { number: e.number, at_ms: e.at_ms, subject: names.subject(e.subject), text: event_words(e, names), grade: e.kind.grade() }
+}
+
+impl Inner {
+    pub fn lines(&self) -> Vec<Arc<LineRun>> {
+        self.lines.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
-}
 
-struct Sampler {
-    show: Show,
-    lines: Vec<LineSampler>,
-    feeds: Vec<FeedSampler>,
-    started: Instant,
-}
+    pub fn feeds(&self) -> Vec<Arc<FeedRun>> {
+        self.feeds.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
 
-impl Sampler {
-    fn sample(&mut self) {
-        let inner = &self.show.0;
-        let now = self.started.elapsed();
-        let drops = choir_host::kernel::kernel_drops();
-        let mut lines: Vec<_> = self.lines.iter_mut().map(|l| l.sample(now, &inner.events, &drops)).collect();
-        let feeds: Vec<_> = self.feeds.iter_mut().map(|f| f.sample(now, &inner.events, &drops, &lines)).collect();
+    pub fn line(&self, id: LineId) -> Result<Arc<LineRun>, Refusal> {
+        self.lines().into_iter().find(|l| l.id == id).ok_or(Refusal::Removed)
+    }
+
+    pub fn feed(&self, id: FeedId) -> Result<Arc<FeedRun>, Refusal> {
+        self.feeds().into_iter().find(|f| f.id == id).ok_or(Refusal::Removed)
+    }
+
+    /// The line that carries a small picture of this one.
+    pub fn sub_of(&self, line: &LineRun) -> Option<LineId> {
+        let sub = lock(&line.entry).sub.clone()?;
+        self.names.find_line(&sub).ok()
+    }
+
+    pub fn take(&self, by: By, feed: FeedId, line: LineId) -> Result<Done, Refusal> {
+        let (feed_run, line_run) = (self.feed(feed)?, self.line(line)?);
+        feed_run.media.take(Some(line));
+        if let Some((sub, _)) = &feed_run.sub {
+            let small = self.sub_of(&line_run);
+            sub.take(small);
+            if let Some(small) = small.and_then(|s| self.line(s).ok()) {
+                small.status.control.request_keyframe();
+            }
+        }
+        let keyframe_asked = line_run.status.control.request_keyframe();
+        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, by });
+        Ok(Done::TakeRequested { feed, line })
+    }
+
+    fn hold(&self, by: By, line: LineId, held: bool) -> Result<Done, Refusal> {
+        let run = self.line(line)?;
+        let already = run.status.control.is_held() == held;
+        if !already {
+            run.status.control.set_held(held);
+            self.bus.event(Subject::Line(line), EventKind::Held { held, by });
+        }
+        Ok(Done::Held { line, held, already })
+    }
+
+    async fn wait_ways(&self, patience: Duration) {
+        let mut ways: JoinSet<()> = JoinSet::new();
+        let outs = self.feeds().into_iter().flat_map(|f| f.outs());
+        let open: Vec<OpenWay> =
+            self.lines().iter().filter_map(|l| lock(&l.way).take()).chain(outs.filter_map(|o| lock(&o.way).take())).collect();
+        open.into_iter().for_each(|way| drop(ways.spawn(way.ended())));
+        if self.stopped.is_set() {
+            self.side.tasks().into_iter().for_each(|task| {
+                ways.spawn(async move { drop(task.await) });
+            });
+            if let Some(node) = lock(&self.node).take() {
+                ways.spawn(async move { node.ended().await });
+            }
+        }
+        let _ = tokio::time::timeout(patience, async { while ways.join_next().await.is_some() {} }).await;
+    }
+
+    /// Tells at once what need not wait for the end of the second.
+    fn at_once(&self, started: Instant) {
+        let now = Instant::now();
+        self.lines().iter().for_each(|l| l.at_once(started, now, &self.bus));
+        self.feeds().iter().for_each(|f| f.at_once(started, now, &self.bus));
+        self.show(&kernel_drops());
+        self.bus.view();
+    }
+
+    fn tick(&self, started: Instant, number: u64, length: Duration) {
+        let (now, drops) = (Instant::now(), kernel_drops());
+        let mut ways: Vec<(Subject, WayTick)> = Vec::new();
+        for line in self.lines() {
+            ways.push((Subject::Line(line.id), line.tick(started, now, &self.bus)));
+        }
+        for feed in self.feeds() {
+            let (outs, overdue) = feed.tick(started, now, &self.bus);
+            ways.extend(outs);
+            // What was asked for may not have been heard.
+            if let Some(line) = overdue.and_then(|l| self.line(l).ok()) {
+                line.status.control.request_keyframe();
+            }
+        }
+        self.show(&drops);
+        self.bus.tick(Tick { number, at_ms: unix_ms(), length, ways });
+    }
+
+    fn show(&self, drops: &Drops) {
+        let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(drops)).collect();
+        let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(drops, &self.names, &lines)).collect();
         for line in &mut lines {
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();
         }
-        *lock(&inner.view) = ShowView {
-            show: inner.name.clone(),
+        *lock(&self.view) = ShowView {
+            show: lock(&self.sheet).show.name.clone(),
             pid: std::process::id(),
-            started_ms: inner.started_ms,
+            started_ms: self.started_ms,
             now_ms: unix_ms(),
             lines,
             feeds,
             ..ShowView::default()
         };
-        inner.judged.send_modify(|n| *n += 1);
+    }
+}
+
+/// One tick a second, on a grid; a machine that stood still has one longer tick. Between them what has changed is told.
+async fn run_ticker(show: Show, started: Instant, mut last: Stop) {
+    let mut grid = tokio::time::interval_at(tokio::time::Instant::from_std(started + TICK), TICK);
+    grid.set_missed_tick_behavior(MissedTickBehavior::Skip);
+    let (mut number, mut before) = (0, started);
+    let inner = &show.0;
+    let mut tick = |inner: &Inner| {
+        let now = Instant::now();
+        number += 1;
+        inner.tick(started, number, now - std::mem::replace(&mut before, now));
+    };
+    loop {
+        tokio::select! {
+            biased;
+            () = last.wait() => return tick(inner),
+            _ = grid.tick() => tick(inner),
+            () = inner.changed.notified() => {
+                inner.at_once(started);
+                // A flood of changes must not cost a flood of looks.
+                tokio::select! {
+                    () = tokio::time::sleep(LOOK) => {}
+                    () = last.wait() => {}
+                }
+            }
+        }
     }
 }

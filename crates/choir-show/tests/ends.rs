@@ -13,7 +13,7 @@ use choir_core::{
 };
 use choir_host::Stop;
 use choir_ports::{
-    Intake, LinkStatus, Outlet, Way, open_ways,
+    Flow, Intake, LinkStatus, Outlet, Way, open_ways,
     survey::{Answering, SurveyError, facts, measure},
 };
 use choir_proto::survey::Plan;
@@ -70,11 +70,10 @@ async fn join(here: Link, far: Link, inbound: bool) -> bool {
     let (end, stop) = Stop::new();
     let (count, outlet) = (Arc::new(Count::default()), Outlet::new());
     let way = |subject: &str, link: Link, takes: bool| Way {
-        subject: subject.into(),
+        name: subject.into(),
         link,
-        intake: takes.then(|| count.clone() as Arc<dyn Intake>),
-        outlet: (!takes).then(|| outlet.clone()),
-        status: LinkStatus::new("starting"),
+        flow: if takes { Flow::In(count.clone()) } else { Flow::Out(outlet.clone()) },
+        status: LinkStatus::new(),
         stave: None,
     };
     let ways = vec![way("here", here, inbound), way("there", far, !inbound)];
@@ -86,9 +85,9 @@ async fn join(here: Link, far: Link, inbound: bool) -> bool {
         }
     });
     let joined = came.await.is_ok();
-    let _ = end.send(true);
+    end.now();
     for task in tasks {
-        let _ = timeout(Duration::from_secs(2), task).await;
+        let _ = timeout(Duration::from_secs(2), task.ended()).await;
     }
     joined
 }
@@ -157,11 +156,10 @@ async fn checked(text: &str) -> Vec<Row> {
 /// A way out that joins and says nothing.
 async fn silent(urls: &[String], stop: &Stop) {
     let ways = urls.iter().map(|u| Way {
-        subject: "far end".into(),
+        name: "far end".into(),
         link: link(u),
-        intake: None,
-        outlet: Some(Outlet::new()),
-        status: LinkStatus::new("starting"),
+        flow: Flow::Out(Outlet::new()),
+        status: LinkStatus::new(),
         stave: None,
     });
     open_ways(ways.collect(), Duration::from_millis(120), Path::new("."), stop, &Stop::given()).await.expect("far ends");
@@ -245,8 +243,8 @@ fn each_failure_of_a_line_is_told_at_its_step() {
             ("one-sided", Step::Encryption, "refused: only one end has a passphrase"),
             ("stream-id", Step::Handshake, "refused for the stream ID"),
             ("silent", Step::Picture, "the ends have met, but nothing comes"),
-            ("noise", Step::Picture, "media comes, but no picture that can be read"),
-            ("nobody", Step::Handshake, "nobody has called"),
+            ("noise", Step::Picture, "receiving media without a readable picture"),
+            ("nobody", Step::Handshake, "no caller yet"),
             ("chatter", Step::Handshake, "something answers there, but it does not speak SRT"),
             ("stranger", Step::Handshake, "something answers there, but it does not speak RTSP"),
             ("no-rtsp", Step::Port, "the host answers, but nothing listens on the port"),
@@ -280,7 +278,7 @@ fn a_path_is_measured_over_sockets_and_refusals_are_told() {
         assert!(err(ask("four oars and a cox", 8_000_000, at).await).contains("at most 4.0 Mbps for 3.0 s"));
         assert!(err(ask("four oars and a cox", 2_000_000, (there, 7098).into()).await).contains("nothing listens"));
         assert!(err(ask("another token at all", 2_000_000, at).await).contains("no answer"));
-        let _ = end.send(true);
+        end.now();
         assert_eq!(server.await.expect("ended").expect("well"), 1);
     });
 }

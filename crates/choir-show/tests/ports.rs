@@ -2,9 +2,9 @@
 
 use bytes::Bytes;
 use choir_core::secret::{Secret, SecretText};
-use choir_core::{health::Contact, link::parse_url, sheet::read_sheet};
+use choir_core::{facts::Contact, link::parse_url, sheet::read_sheet};
 use choir_host::{Stop, secrets};
-use choir_ports::{Intake, LinkStatus, Live, Outlet, Way, open_ways};
+use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::ts::{TS_PACKET, TsWriter, Unit, WriterConfig};
 use choir_show::{
     Show,
@@ -18,7 +18,7 @@ use std::{
     time::{Duration, Instant},
 };
 use tempfile::TempDir;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::watch;
 
 fn port() -> u16 {
     UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
@@ -65,17 +65,17 @@ async fn until(status: &LinkStatus, what: &str, wanted: impl Fn(&Live) -> bool) 
 }
 
 async fn open_in(url: &str, basket: &Arc<Basket>, stop: &Stop, gate: &Stop) -> Arc<LinkStatus> {
-    let status = LinkStatus::new("starting");
+    let status = LinkStatus::new();
     let link = parse_url(url).0.expect(url);
-    let way = Way { subject: "in".into(), link, intake: Some(basket.clone()), outlet: None, status: status.clone(), stave: None };
+    let way = Way { name: "in".into(), link, flow: Flow::In(basket.clone()), status: status.clone(), stave: None };
     open_ways(vec![way], Duration::from_millis(60), Path::new("."), stop, gate).await.expect("opens");
     status
 }
 
 async fn open_out(url: &str, stop: &Stop) -> (Arc<Outlet>, Arc<LinkStatus>) {
-    let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+    let (outlet, status) = (Outlet::new(), LinkStatus::new());
     let link = parse_url(url).0.expect(url);
-    let way = Way { subject: "out".into(), link, intake: None, outlet: Some(outlet.clone()), status: status.clone(), stave: None };
+    let way = Way { name: "out".into(), link, flow: Flow::Out(outlet.clone()), status: status.clone(), stave: None };
     open_ways(vec![way], Duration::from_millis(60), Path::new("."), stop, &Stop::given()).await.expect("opens");
     (outlet, status)
 }
@@ -105,7 +105,7 @@ async fn large_pieces_leave_as_datagrams_of_seven_packets_and_arrive_in_order() 
         assert_eq!(basket.all(), data);
         let sizes: Vec<usize> = basket.pieces.lock().expect("lock").iter().map(|p| p.1.len() / TS_PACKET).collect();
         assert_eq!(sizes, [[7; 14].as_slice(), &[2]].concat());
-        until(&entry, "counted", |l| l.bytes + l.peers.iter().map(|p| p.stats.received_bytes).sum::<u64>() == data.len() as u64).await;
+        until(&entry, "counted", |l| l.totals().bytes == data.len() as u64).await;
     }
 }
 
@@ -120,10 +120,10 @@ async fn a_held_line_closes_and_comes_back_with_another_session() {
     until(&caller, "up", |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
     outlet.push(packets(1));
     basket.holds(TS_PACKET).await;
-    listener.set_held(true);
+    listener.control.set_held(true);
     until(&listener, "held", |l| l.contact == Contact::Held && l.peers.is_empty()).await;
     until(&caller, "lost", |l| matches!(l.contact, Contact::Lost(_))).await;
-    listener.set_held(false);
+    listener.control.set_held(false);
     until(&listener, "up again", |l| l.contact == Contact::Up && l.sessions == 2).await;
     until(&caller, "up again", |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
     outlet.push(packets(1));
@@ -131,9 +131,9 @@ async fn a_held_line_closes_and_comes_back_with_another_session() {
     let sessions: Vec<u32> = basket.pieces.lock().expect("lock").iter().map(|p| p.0).collect();
     assert_eq!(sessions, [1, 2]);
     // The caller can be held too, in the middle of a call.
-    caller.set_held(true);
+    caller.control.set_held(true);
     until(&caller, "held", |l| l.contact == Contact::Held).await;
-    caller.set_held(false);
+    caller.control.set_held(false);
     until(&caller, "up", |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
 }
 
@@ -142,16 +142,15 @@ async fn lines_share_a_port_by_stream_id() {
     let (_end, stop) = Stop::new();
     let p = port();
     let baskets = [Basket::new(), Basket::new()];
-    let statuses: Vec<_> = ["launch", "pontoon"].iter().map(|_| LinkStatus::new("")).collect();
+    let statuses: Vec<_> = ["launch", "pontoon"].iter().map(|_| LinkStatus::new()).collect();
     let ways = ["launch", "pontoon"]
         .iter()
         .zip(&baskets)
         .zip(&statuses)
         .map(|((id, basket), status)| Way {
-            subject: (*id).into(),
+            name: (*id).into(),
             link: parse_url(&format!("srt://127.0.0.1:{p}?mode=listener&streamid={id}")).0.expect("a link"),
-            intake: Some(basket.clone()),
-            outlet: None,
+            flow: Flow::In(basket.clone()),
             status: status.clone(),
             stave: None,
         })
@@ -166,7 +165,7 @@ async fn lines_share_a_port_by_stream_id() {
     pontoon.push(packets(5));
     baskets[0].holds(3 * TS_PACKET).await;
     baskets[1].holds(5 * TS_PACKET).await;
-    until(&refused, "refused", |l| matches!(&l.contact, Contact::Lost(why) if why.contains("stream ID is not known"))).await;
+    until(&refused, "refused", |l| matches!(&l.contact, Contact::Lost(why) if why.to_string().contains("stream ID is not known"))).await;
 }
 
 fn clip(dir: &TempDir, frames: u64) -> std::path::PathBuf {
@@ -189,10 +188,10 @@ async fn a_file_waits_for_its_gate_and_plays_at_the_pace_of_its_clock() {
     let (open, gate) = Stop::new();
     let basket = Basket::new();
     let status = open_in(&path.display().to_string(), &basket, &stop, &gate).await;
-    until(&status, "waiting", |l| matches!(&l.contact, Contact::Awaited(w) if w.contains("far end"))).await;
+    until(&status, "waiting", |l| matches!(&l.contact, Contact::Waiting(w) if w.to_string().contains("far end"))).await;
     assert!(basket.all().is_empty());
     let start = Instant::now();
-    open.send_replace(true);
+    open.now();
     status.played_out().await;
     let took = start.elapsed();
     assert!(took >= Duration::from_millis(950), "25 frames of 40 ms took {took:?}");
@@ -208,7 +207,7 @@ async fn a_file_without_a_clock_is_refused_in_words() {
     let status = open_in(&path.display().to_string(), &Basket::new(), &stop, &Stop::given()).await;
     status.played_out().await;
     let live = status.look();
-    assert!(matches!(&live.contact, Contact::Lost(why) if why.contains("no clock reference")), "{live:?}");
+    assert!(matches!(&live.contact, Contact::Lost(why) if why.to_string().contains("no clock reference")), "{live:?}");
 }
 
 #[test]
@@ -239,15 +238,14 @@ async fn a_show_is_claimed_once_asked_and_stopped_over_its_socket() {
         other => panic!("claimed twice: {other:?}"),
     }
     let show = Show::start(&sheet, dir.path()).await.expect("starts");
-    let (asked, mut stop) = mpsc::channel(1);
-    let server = tokio::spawn(serve(claimed, show.clone(), asked));
+    let server = tokio::spawn(serve(claimed, show.clone()));
     let mut client = Client::connect(Some(&sheet_path)).await.expect("connected");
     let Answer::View(view) = client.ask(&Request::View).await.expect("answered") else { panic!("no view") };
     assert_eq!((view.show.as_str(), view.lines.len()), ("Tarn Hollow Regatta", 1));
     let refused = client.ask(&Request::Hold { line: "b".into() }).await.expect("answered");
     assert!(matches!(&refused, Answer::Refused { why } if why.contains("no line \"b\"")), "{refused:?}");
     assert!(matches!(client.ask(&Request::Stop).await.expect("answered"), Answer::Done { .. }));
-    stop.recv().await.expect("asked to stop");
+    show.stop_asked().await;
     server.abort();
     let _ = server.await;
     show.stop().await;

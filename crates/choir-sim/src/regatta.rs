@@ -70,10 +70,10 @@ pub struct FarEnds {
 }
 
 impl FarEnds {
-    /// What the switcher's inputs measured.
-    #[must_use]
-    pub fn inputs(&self) -> Vec<InputView> {
-        self.inputs.iter().map(|i| i.view()).collect()
+    /// Asks what the switcher's inputs measure.
+    pub fn inputs(&self) -> impl Fn() -> Vec<InputView> + Send + Sync + 'static {
+        let inputs = self.inputs.clone();
+        move || inputs.iter().map(|i| i.view()).collect()
     }
 
     /// Waits until all have stopped.

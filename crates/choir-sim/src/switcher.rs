@@ -7,7 +7,7 @@ use choir_core::{
     view::{InputView, TallyView},
 };
 use choir_host::{Stop, clock::unix_us};
-use choir_ports::{Intake, LinkStatus, StaveWay, Way, open_ways, stave::Node};
+use choir_ports::{Flow, Intake, LinkStatus, StaveWay, Way, open_ways, stave::Node};
 use choir_proto::ts::{AccessUnit, Depth, TsReader};
 use std::{
     collections::VecDeque,
@@ -65,7 +65,7 @@ impl Input {
             delay_ms,
             size: s.reader.info().video.and_then(|v| v.format).map(|f| (f.width, f.height)),
             rate_bps: s.rate.2,
-            tally: *self.status.tally().borrow(),
+            tally: *self.status.control.tally().borrow(),
         }
     }
 }
@@ -131,7 +131,7 @@ impl Desk {
     /// Puts an input on air, and another one next; the others are off. Those that come by name tell their sources.
     pub fn show(&self, on_air: Option<usize>, next: Option<usize>) {
         for (n, input) in self.inputs.iter().enumerate() {
-            input.status.set_tally(match (Some(n) == on_air, Some(n) == next) {
+            input.status.control.set_tally(match (Some(n) == on_air, Some(n) == next) {
                 (true, _) => Some(TallyView::OnAir),
                 (_, true) => Some(TallyView::Next),
                 _ => None,
@@ -163,7 +163,7 @@ pub async fn open_input(
     node: Option<&Node>,
     stop: &Stop,
 ) -> Result<Arc<Input>, SimError> {
-    let status = LinkStatus::new("starting");
+    let status = LinkStatus::new();
     let input = Arc::new(Input {
         name: name.to_owned(),
         status: status.clone(),
@@ -181,7 +181,7 @@ pub async fn open_input(
         }),
     });
     let stave = node.map(StaveWay::by);
-    let way = Way { subject: format!("input {name}"), link: link.clone(), intake: Some(input.clone()), outlet: None, status, stave };
+    let way = Way { name: format!("input {name}"), link: link.clone(), flow: Flow::In(input.clone()), status, stave };
     open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
     Ok(input)
 }

@@ -14,7 +14,7 @@ use choir_devices::{
     discover::{FindOptions, FindResult, find},
     onvif::OnvifError,
 };
-use choir_host::{Stop, interfaces::own_interfaces};
+use choir_host::{End, Stop, interfaces::own_interfaces};
 use choir_proto::{auth::Credentials, ts::AccessUnit, visca::Drive};
 use choir_show::prove::OnTheWire;
 use choir_show::ptz::{Ptz, PtzError};
@@ -30,7 +30,7 @@ use std::{
     sync::{Mutex, atomic::Ordering},
     time::Duration,
 };
-use tokio::sync::{mpsc, watch};
+use tokio::sync::mpsc;
 
 const PASSWORD: &str = "four oars and a cox";
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -45,7 +45,7 @@ fn ip(net: u8, n: u8) -> Ipv4Addr {
 }
 
 /// A device with these own ways, and how to end it.
-async fn a_device(kind: Kind, at: Ipv4Addr, quirks: &[Quirk]) -> (SimDevice, watch::Sender<bool>) {
+async fn a_device(kind: Kind, at: Ipv4Addr, quirks: &[Quirk]) -> (SimDevice, End) {
     let (end, stop) = Stop::new();
     let credentials = Credentials::new("desk", PASSWORD);
     let settings = match kind {
@@ -106,7 +106,7 @@ async fn picture(at: Ipv4Addr, path: &str) -> ((usize, usize), Vec<u8>) {
     let (end, stop) = Stop::new();
     let url = format!("rtsp://desk:{}@{at}:8554/{path}", PASSWORD.replace(' ', "%20"));
     let got = tokio::time::timeout(PATIENCE, pictures(&url, &stop).await.recv()).await.expect("in time").expect("a picture");
-    let _ = end.send(true);
+    end.now();
     got
 }
 
@@ -405,7 +405,7 @@ fn a_camera_that_chooses_numbers_and_one_that_is_gone_are_told() {
         assert_eq!(onvif.goto("committee BOAT").await.expect("gone").number, "5");
         let visca = Ptz::open(&entry(at), Control::Visca, None).await.expect("a way");
         visca.drive(Drive { pan: 0.1, ..Drive::default() }, Duration::from_secs(1)).await.expect("moves");
-        end.send(true).expect("ended");
+        end.now();
         camera.wait().await;
         let error = visca.stop().await.expect_err("nobody there");
         assert!(error.to_string().contains("MAY STILL BE MOVING"), "{error}");

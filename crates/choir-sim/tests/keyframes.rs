@@ -2,10 +2,14 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+use choir_core::command::By;
 use choir_core::{link::parse_url, sheet::read_sheet, units::Bitrate, view::ShowView};
 use choir_host::Stop;
 use choir_proto::rtsp::Credentials;
-use choir_show::Show;
+use choir_show::{
+    Show, bus,
+    control::{Answer, Request, act},
+};
 use choir_sim::{
     camera::{CameraSettings, Manner, RtspCamera, RtspCameraSettings, start_rtsp},
     device::{self, Quirk, Settings, StreamState},
@@ -39,9 +43,14 @@ async fn running(sheet: &str) -> Show {
 }
 
 async fn until(show: &Show, what: &str, patience: Duration, wanted: impl Fn(&ShowView) -> bool) {
-    let mut bell = show.view_bell();
-    let came = timeout(patience, bell.wait_for(|_| wanted(&show.view()))).await;
-    came.unwrap_or_else(|_| panic!("never came to be: {what}\n{:#?}", show.view())).unwrap();
+    let mut facts = show.facts();
+    let came = timeout(patience, async { while !wanted(&show.view()) && bus::next(&mut facts).await {} }).await;
+    came.unwrap_or_else(|_| panic!("never came to be: {what}\n{:#?}", show.view()));
+}
+
+async fn take(show: &Show, feed: &str, line: &str) {
+    let request = Request::Take { feed: feed.into(), line: line.into() };
+    assert!(matches!(act(By::CommandLine, request, show).await, Answer::Done { .. }));
 }
 
 #[test]
@@ -81,18 +90,18 @@ fn a_take_asks_for_its_keyframe_by_whatever_way_there_is() {
         ))
         .await;
         until(&show, "all lines up", PATIENCE, |v| v.lines.iter().all(|l| l.link.up_since_ms.is_some() && l.media.size.is_some())).await;
-        let asked = |c: &RtspCamera| *c.statuses[0].keyframe_asks().borrow();
+        let asked = |c: &RtspCamera| *c.statuses[0].control.keyframe_requests().borrow();
         for line in ["udp", "tcp", "onvif", "name"] {
-            show.take("on", "often").unwrap();
+            take(&show, "on", "often").await;
             until(&show, "back", SOON, |v| v.feeds[0].line == "often").await;
-            show.take("on", line).unwrap();
+            take(&show, "on", line).await;
             let said = show.view().events.iter().rev().find(|e| e.text.starts_with("take requested")).unwrap().text.clone();
-            assert_eq!(said, format!("take requested: {line}; waiting for its next keyframe, which is asked for"));
+            assert_eq!(said, format!("take requested: {line}; waiting for its next keyframe, requested from its source"));
             until(&show, line, SOON, |v| v.feeds[0].line == line).await;
         }
         assert_eq!((asked(&udp), asked(&tcp), asked(&named), device.counts().keyframes.load(Ordering::Relaxed)), (1, 1, 1, 1));
         // This one takes no requests, so that none is claimed.
-        show.take("on", "often").unwrap();
+        take(&show, "on", "often").await;
         let said = show.view().events.last().unwrap().text.clone();
         assert_eq!(said, "take requested: often; waiting for its next keyframe");
         assert_eq!(asked(&often), 0);
@@ -118,14 +127,13 @@ fn a_device_that_knows_no_requests_is_asked_once_and_no_more_is_claimed() {
         ))
         .await;
         until(&show, "all lines up", PATIENCE, |v| v.lines.iter().all(|l| l.link.up_since_ms.is_some() && l.media.size.is_some())).await;
-        let asked = || show.view().events.iter().filter(|e| e.text.ends_with("keyframe, which is asked for")).count();
-        show.take("on", "onvif").unwrap();
-        let refused =
-            |e: &choir_core::view::EventView| e.subject == "line onvif" && e.text.contains("a keyframe cannot be asked for by ONVIF");
+        let asked = || show.view().events.iter().filter(|e| e.text.ends_with("keyframe, requested from its source")).count();
+        take(&show, "on", "onvif").await;
+        let refused = |e: &choir_core::view::EventView| e.subject == "line onvif" && e.text.contains("cannot ask for a keyframe by ONVIF");
         until(&show, "told", PATIENCE, |v| v.events.iter().any(refused) && v.feeds[0].line == "onvif").await;
         let requests = device.counts().requests.load(Ordering::Relaxed);
         for line in ["often", "onvif"] {
-            show.take("on", line).unwrap();
+            take(&show, "on", line).await;
             until(&show, line, PATIENCE, |v| v.feeds[0].line == line).await;
         }
         assert_eq!((asked(), device.counts().requests.load(Ordering::Relaxed)), (1, requests));

@@ -4,7 +4,7 @@
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
 use choir_core::{
-    health::Contact,
+    facts::Contact,
     link::{Link, parse_url},
     sheet::{Expect, Sheet},
     units::Bitrate,
@@ -140,12 +140,12 @@ async fn pulled(manners: &[Manner], credentials: Option<&str>, rest: &str, pictu
     let (mut reader, input) = open(&format!("rtsp://{login}{}/{rest}", camera.addr), false, &stop).await;
     assert_running_on(&reader.at_least(pictures).await);
     assert_eq!(input.view().frames_missing, 0, "{manners:?}");
-    end.send_replace(true);
+    end.now();
     (camera, input)
 }
 
 fn notes(input: &Input) -> String {
-    input.status.look().notes.iter().map(|n| n.1.clone()).collect::<Vec<_>>().join("\n")
+    input.status.look().notices().map(ToString::to_string).collect::<Vec<_>>().join("\n")
 }
 
 #[test]
@@ -164,12 +164,12 @@ fn every_transport_brings_every_picture() {
             for (path, how, (reader, input)) in &mut readers {
                 assert_running_on(&reader.at_least(75).await);
                 let (view, live) = (input.view(), input.status.look());
-                assert_eq!((view.frames_missing, live.how), (0, Some(format!("RTP by {how}"))), "{path}");
+                assert_eq!((view.frames_missing, live.how.clone()), (0, Some(format!("RTP by {how}"))), "{path}");
                 assert_eq!(view.size, Some(if path.starts_with("sub") { (160, 90) } else { (320, 180) }));
-                assert!(live.counters.received > 100 && live.counters.skipped == 0);
+                assert!(live.totals().packets > 100 && live.totals().missing == 0);
             }
             assert_eq!(camera.statuses[0].look().how.as_deref(), Some("3 viewers 1 by TCP, 1 by UDP, 1 by multicast"));
-            end.send_replace(true);
+            end.now();
         })
     });
 }
@@ -186,7 +186,7 @@ fn h265_comes_as_well() {
                 assert_running_on(&reader.at_least(40).await);
                 assert_eq!((input.view().frames_missing, input.view().size), (0, Some((960, 540))));
             }
-            end.send_replace(true);
+            end.now();
         })
     });
 }
@@ -205,7 +205,7 @@ fn what_cameras_get_wrong_in_words_is_understood() {
             ] {
                 let (_, input) = pulled(&manners, None, "main", 40).await;
                 if manners.contains(&MetadataTrack) {
-                    assert!(notes(&input).contains("track 3 (application vnd.finish-line.metadata) is left aside"), "{}", notes(&input));
+                    assert!(notes(&input).contains("track 3 (application vnd.finish-line.metadata) is ignored"), "{}", notes(&input));
                 }
             }
         })
@@ -222,8 +222,8 @@ fn a_track_without_control_and_a_path_that_has_moved_are_found() {
             let camera = start_rtsp(RtspCameraSettings { main, manners, ..settings() }, stop.clone()).await.expect("a camera");
             let (mut reader, input) = open(&url(&camera, "old"), false, &stop).await;
             assert_running_on(&reader.at_least(40).await);
-            assert!(notes(&input).contains("points to rtsp://"), "{}", notes(&input));
-            end.send_replace(true);
+            assert!(notes(&input).contains("redirected to rtsp://"), "{}", notes(&input));
+            end.now();
         })
     });
 }
@@ -269,13 +269,13 @@ fn wrong_credentials_are_tried_twice_and_never_again() {
                     };
                     tokio::time::timeout(PATIENCE, wait).await.expect("comes to it");
                 };
-                input.status.set_held(true);
+                input.status.control.set_held(true);
                 comes_to(&|| input.status.look().contact == Contact::Held).await;
                 assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2, "not asked meanwhile");
-                input.status.set_held(false);
+                input.status.control.set_held(false);
                 comes_to(&|| camera.counts.refused.load(Ordering::Relaxed) == 3).await;
             }
-            end.send_replace(true);
+            end.now();
         })
     });
 }
@@ -323,8 +323,8 @@ fn a_camera_that_starts_anew_is_a_new_session_and_the_picture_goes_on() {
             }
             let n = reader.numbers.lock().expect("lock").len();
             assert_running_on(&reader.at_least(n + 30).await[n..]);
-            assert!(notes(&input).contains("started anew"), "{}", notes(&input));
-            end.send_replace(true);
+            assert!(notes(&input).contains("restarted"), "{}", notes(&input));
+            end.now();
         })
     });
 }
@@ -384,7 +384,7 @@ fn one_pull_goes_out_by_every_means_to_many() {
             assert_eq!(view.feeds[0].outs[0].paste, [format!("rtsp://{serve}/boathouse-1")]);
             assert_eq!(view.feeds[0].outs[0].how.as_deref(), Some("2 viewers 1 by TCP, 1 by UDP"));
             show.stop().await;
-            end.send_replace(true);
+            end.now();
         })
     });
 }
@@ -423,18 +423,18 @@ fn a_viewer_that_takes_nothing_holds_up_nobody() {
             let (mut reader, input) = open(&format!("{base}#transport=tcp"), false, &stop).await;
             let let_go = async {
                 let mut seen = String::new();
-                while !seen.contains("let go") {
+                while !seen.contains("disconnected") {
                     let n = reader.count.borrow().to_owned();
                     reader.at_least(n + 5).await;
-                    camera.statuses[0].take().notes.iter().for_each(|n| seen.push_str(&n.1));
+                    camera.statuses[0].look().notices().for_each(|n| seen.push_str(&n.to_string()));
                 }
                 seen
             };
             let seen = tokio::time::timeout(PATIENCE, let_go).await.expect("is let go");
-            assert!(seen.contains("does not keep up") || seen.contains("taken nothing"), "{seen}");
+            assert!(seen.contains("reads too slowly") || seen.contains("no data read"), "{seen}");
             assert_eq!(input.view().frames_missing, 0, "the other viewer misses nothing");
             assert_running_on(&reader.numbers.lock().expect("lock"));
-            end.send_replace(true);
+            end.now();
             drop(stream);
         })
     });
@@ -450,14 +450,14 @@ fn a_camera_that_goes_and_comes_is_asked_again() {
             let first = start_rtsp(RtspCameraSettings { listen, ..settings() }, first_stop).await.expect("a camera");
             let (mut reader, input) = open(&format!("rtsp://{listen}/main"), false, &stop).await;
             reader.at_least(20).await;
-            gone.send_replace(true);
+            gone.now();
             first.wait().await;
             let again = start_rtsp(RtspCameraSettings { listen, ..settings() }, stop.clone()).await.expect("the port is free again");
             let n = reader.numbers.lock().expect("lock").len();
             assert_running_on(&reader.at_least(n + 40).await[n + 5..]);
             assert!(input.status.look().sessions >= 2);
             assert_eq!(again.counts.plays.load(Ordering::Relaxed), 1);
-            end.send_replace(true);
+            end.now();
         })
     });
 }
@@ -479,8 +479,8 @@ fn an_inspection_says_what_is_there() {
             assert!(view.delay_ms.expect("a delay").1 < 500.0 && view.sound.as_deref() == Some("AAC 48 kHz stereo"));
             let other = Expect { size: Some((1280, 720)), ..expect };
             let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), None, &stop).await.expect("looks");
-            assert_eq!(sub.differs, Some(vec!["160x90 comes, 1280x720 is expected".to_owned()]));
-            end.send_replace(true);
+            assert_eq!(sub.differs, Some(vec!["expected 1280x720, receiving 160x90".to_owned()]));
+            end.now();
         })
     });
 }

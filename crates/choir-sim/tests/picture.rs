@@ -80,7 +80,7 @@ fn every_picture_of_a_clean_link_arrives_and_can_be_read() {
             let to = format!("srt://127.0.0.1:{at}?latency=80");
             let numbers = numbers(&to, &format!("srt://127.0.0.1:{at}?mode=listener&latency=80"), &stop, 120).await;
             assert_running_on(&numbers);
-            end.send_replace(true);
+            end.now();
         })
     });
 }
@@ -115,7 +115,7 @@ fn every_picture_survives_a_path_that_loses_one_packet_in_twenty() {
             assert_running_on(&numbers(&to, &input, &stop, 150).await);
             let (there, back) = path.stats();
             assert!(there.lost > 5 && there.duplicated > 0 && back.entered > 50, "{there:?} {back:?}");
-            end.send_replace(true);
+            end.now();
             path.wait().await;
         })
     });
@@ -164,6 +164,6 @@ async fn a_relay_keeps_strangers_out_and_carries_both_ways() {
     send(&b, own, b"back").await;
     receive(&a, b"back").await;
     assert_eq!(got.load(Ordering::Relaxed), 2, "the stranger's packet went nowhere");
-    end.send_replace(true);
+    end.now();
     assert_eq!(path.wait().await.0.entered, 1);
 }

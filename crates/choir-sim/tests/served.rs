@@ -27,7 +27,8 @@ fn free() -> SocketAddr {
 
 /// A picture of the show's only line.
 async fn picture(show: &Show) -> Option<Still> {
-    let units = timeout(Duration::from_secs(20), show.pictures("in").expect("the line")).await.ok()?.ok()?;
+    let units =
+        timeout(Duration::from_secs(20), show.pictures(show.line_named("in").expect("the line")).expect("the line")).await.ok()?.ok()?;
     Still::decode(&units)
 }
 
@@ -61,7 +62,7 @@ fn cards_of_rtsp_join_both_ways() {
         assert_eq!((still.width, still.height), (320, 180));
         there.stop().await;
         show.stop().await;
-        let _ = end.send(true);
+        end.now();
         camera.wait().await;
     });
 }

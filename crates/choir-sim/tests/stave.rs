@@ -9,7 +9,7 @@ use choir_core::{
     units::Bitrate,
     view::{ShowView, TallyView},
 };
-use choir_host::Stop;
+use choir_host::{End, Stop};
 use choir_ports::{
     LinkStatus, Outlet,
     stave::{
@@ -21,7 +21,7 @@ use choir_proto::{
     rtsp::Credentials,
     stave::{CameraVerb, Grade, StreamOffer, Track},
 };
-use choir_show::{Show, still::Still};
+use choir_show::{Show, bus, still::Still};
 use choir_sim::{
     camera::{Camera, CameraSettings, NamedCameraSettings, start, start_named},
     device,
@@ -33,7 +33,7 @@ use std::{
 };
 use tokio::{
     runtime::Runtime,
-    sync::{mpsc, oneshot, watch},
+    sync::{mpsc, oneshot},
     time::timeout,
 };
 
@@ -65,13 +65,14 @@ fn sheet(net: u8, stave: &str, rest: &str, folder: &Path) -> (Sheet, std::path::
 }
 
 async fn until(show: &Show, what: &str, wanted: impl Fn(&ShowView) -> bool) -> ShowView {
-    let mut bell = show.view_bell();
+    let mut facts = show.facts();
     loop {
         let view = show.view();
         if wanted(&view) {
             return view;
         }
-        timeout(PATIENCE, bell.changed()).await.unwrap_or_else(|_| panic!("never came to be: {what}\n{view:#?}")).unwrap();
+        let more = timeout(PATIENCE, bus::next(&mut facts)).await.unwrap_or_else(|_| panic!("never came to be: {what}\n{view:#?}"));
+        assert!(more, "the show is gone");
     }
 }
 
@@ -117,7 +118,7 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
         let (there, base) = sheet(51, "machine = \"jury\"\naddress = \"127.51.0.2\"", wanted, folder.path());
         let other = Show::start(&there, &base).await.unwrap();
         for (line, size) in [("in", (320, 180)), ("small", (160, 96))] {
-            let units = timeout(PATIENCE, other.pictures(line).unwrap()).await.unwrap().unwrap();
+            let units = timeout(PATIENCE, other.pictures(other.line_named(line).unwrap()).unwrap()).await.unwrap().unwrap();
             let still = Still::decode(&units).expect("a picture");
             assert_eq!((still.width, still.height), size, "{line}");
         }
@@ -137,9 +138,9 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
         let desk = Node::start(node_plan("desk", [127, 51, 0, 3].into(), Some("eight oars and a cox")), &gone).await.unwrap();
         desk.seek(Ways { lan: Some(LanPlan::by(Some([127, 51, 0, 3].into()))), ..Ways::default() }, &gone);
         let (tap, mut units) = mpsc::unbounded_channel();
-        let status = LinkStatus::new("starting");
+        let status = LinkStatus::new();
         let Link::Stave(wish) = link("stave://Finish Tower Again") else { panic!("no name") };
-        status.set_tally(Some(TallyView::OnAir));
+        status.control.set_tally(Some(TallyView::OnAir));
         let plan = TakePlan { tap: Some(tap), ..TakePlan::of(&desk, wish, status.clone()) };
         let task = spawn_take(plan, gone);
         let first = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
@@ -154,7 +155,7 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
         for s in [&other, &show] {
             until(s, "on air", |v| v.feeds[0].tally == Some(TallyView::OnAir) && v.lines[0].tally == Some(TallyView::OnAir)).await;
         }
-        let _ = quit.send(true);
+        quit.now();
         task.await.unwrap();
         desk.ended().await;
         for s in [&other, &show] {
@@ -162,12 +163,12 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
         }
         other.stop().await;
         show.stop().await;
-        let _ = end.send(true);
+        end.now();
     });
 }
 
 /// A show that offers "Finish Tower" at this port, and what feeds it.
-async fn offering(net: u8, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, watch::Sender<bool>, tempfile::TempDir) {
+async fn offering(net: u8, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, End, tempfile::TempDir) {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("key"), words).unwrap();
     let from = free();
@@ -188,7 +189,7 @@ fn taking(
     stop: &Stop,
 ) -> (std::sync::Arc<LinkStatus>, mpsc::UnboundedReceiver<choir_proto::stave::Ordered<choir_ports::stave::Arrived>>) {
     let (tap, units) = mpsc::unbounded_channel();
-    let status = LinkStatus::new("starting");
+    let status = LinkStatus::new();
     let Link::Stave(wish) = link(url) else { panic!("no name") };
     let interface = Some(node.at().ip());
     let plan = TakePlan { interface, tap: Some(tap), ..TakePlan::of(node, wish, status.clone()) };
@@ -212,16 +213,20 @@ fn a_source_that_is_started_anew_is_found_again_and_a_wrong_key_is_told() {
             assert!(unit.head.fresh, "{turn}");
             if turn == 0 {
                 let mut tick = tokio::time::interval(Duration::from_millis(20));
-                while refused.look().fault.is_none_or(|f| f != choir_core::health::Fault::Passphrase) {
+                while refused.look().contact.fault().is_none_or(|f| f != choir_core::facts::Fault::Passphrase) {
                     tick.tick().await;
                 }
-                assert!(refused.look().notes.iter().any(|n| n.1.contains("group keys of the two ends differ")), "{:?}", refused.look());
+                assert!(
+                    refused.look().notices().any(|n| n.to_string().contains("group keys of the two ends differ")),
+                    "{:?}",
+                    refused.look()
+                );
             }
             show.stop().await;
-            let _ = camera.send(true);
+            camera.now();
             while let Ok(Some(_)) = timeout(Duration::from_millis(300), units.recv()).await {}
         }
-        assert!(status.look().notes.iter().any(|n| n.1.contains("ends its show")), "{:?}", status.look().notes);
+        assert!(status.look().notices().any(|n| n.to_string().contains("ends its show")), "{:?}", status.look());
     });
 }
 
@@ -270,7 +275,7 @@ fn a_directory_brings_nodes_together_and_names_of_machines_stay_apart() {
         timeout(PATIENCE, nodes.wait_for(|n| n.len() == 2)).await.unwrap().unwrap();
         known(&rosters[1].0, "the other", |k| k.iter().any(|n| n.entry.machine == "machine-1" && matches!(n.state, NodeState::Open(_))))
             .await;
-        let _ = leave.send(true);
+        leave.now();
         rosters[0].1.ended().await;
         known(&rosters[1].0, "nobody", <[Known]>::is_empty).await;
         // By multicast, two of one name: the later one gets a number.
@@ -320,7 +325,7 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
         let tower = Node::start(node_plan("boathouse", [127, 56, 0, 1].into(), None), &stop).await.unwrap();
         let (desk, mut camera) = mpsc::channel(4);
         for (name, camera) in [("Finish Tower", Some(desk)), ("Start Pontoon", None)] {
-            let (main, status) = (Outlet::new(), LinkStatus::new("starting"));
+            let (main, status) = (Outlet::new(), LinkStatus::new());
             tower.spawn_source(
                 SourcePlan { name: name.into(), streams: vec![StreamPlan::Main(main)], camera, group: None, carries: None, status },
                 stop.clone(),
@@ -330,7 +335,7 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
         let order = |name: &str, verb: CameraVerb| {
             let (give, orders) = mpsc::channel(1);
             let Link::Stave(wish) = link(&format!("stave://{}/{name}", tower.at())) else { panic!("no name") };
-            let plan = TakePlan { orders: Some(orders), ..TakePlan::of(&node, wish, LinkStatus::new("starting")) };
+            let plan = TakePlan { orders: Some(orders), ..TakePlan::of(&node, wish, LinkStatus::new()) };
             spawn_take(plan, stop.clone());
             let (tell, told) = oneshot::channel();
             give.try_send((verb, tell)).unwrap();
@@ -399,7 +404,7 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
             assert_eq!(all_keys, keyframes, "{grade}");
             let how = status.look().how.unwrap_or_default();
             assert!(how.starts_with(&format!("{grade} from dock")), "{how}");
-            let _ = quit.send(true);
+            quit.now();
         }
         // In a show the first eight channels go on, which is told; what it shows lights the lamp.
         let text = format!(
@@ -415,12 +420,12 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
         let (status, mut again) = taking(&node, "stave://jury/Dock Again", &stop);
         while timeout(PATIENCE, again.recv()).await.unwrap().unwrap().head.track != Track::Sound {}
         let mut lamp = camera.tally();
-        status.set_tally(Some(TallyView::OnAir));
+        status.control.set_tally(Some(TallyView::OnAir));
         timeout(PATIENCE, lamp.wait_for(|t| *t == Some(TallyView::OnAir))).await.unwrap().unwrap();
         // Gone without a word: dark again.
         show.stop().await;
         timeout(PATIENCE, lamp.wait_for(Option::is_none)).await.unwrap().unwrap();
-        let _ = end.send(true);
+        end.now();
         camera.wait().await;
     });
 }
@@ -479,10 +484,10 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         assert!(!device.tally());
         let (status, mut units) = taking(&node, "stave://jury/Tower For The Jury", &stop);
         timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
-        status.set_tally(Some(TallyView::Next));
+        status.control.set_tally(Some(TallyView::Next));
         until(&near, "next", |v| v.lines[0].tally == Some(TallyView::Next)).await;
         assert!(!device.tally(), "a lamp says what is on air, no more");
-        status.set_tally(Some(TallyView::OnAir));
+        status.control.set_tally(Some(TallyView::OnAir));
         until(&near, "on air", |v| v.lines[0].tally == Some(TallyView::OnAir)).await;
         while !device.tally() {
             tick.tick().await;
@@ -492,7 +497,7 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         near.stop().await;
         assert!(!device.tally() && !device.turns());
         far.stop().await;
-        let _ = end.send(true);
+        end.now();
         device.wait().await;
     });
 }
@@ -516,7 +521,7 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
             sound: None,
         };
         let streams = vec![StreamPlan::Made(Box::new(offer), units)];
-        let status = LinkStatus::new("starting");
+        let status = LinkStatus::new();
         source.spawn_source(
             SourcePlan { name: "Finish Tower".into(), streams, camera: None, group: None, carries: None, status },
             stop.clone(),
@@ -539,7 +544,7 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
         }
         let take = |node: &Node, pins: &[String]| {
             let (tap, units) = mpsc::unbounded_channel();
-            let status = LinkStatus::new("starting");
+            let status = LinkStatus::new();
             let Link::Stave(link) = link(&url) else { panic!("no name") };
             let plan = TakePlan { pins: pins.to_vec(), tap: Some(tap), ..TakePlan::of(node, link, status.clone()) };
             spawn_take(plan, stop.clone());
@@ -553,10 +558,10 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
         {
             let (status, units) = take(node, pins);
             let mut tick = tokio::time::interval(Duration::from_millis(20));
-            while !status.look().notes.iter().any(|(bad, n)| *bad && n.contains(says)) {
+            while !status.look().notices().any(|n| n.is_trouble() && n.to_string().contains(says)) {
                 tick.tick().await;
             }
-            assert_eq!(status.look().fault, Some(choir_core::health::Fault::Login), "{says}");
+            assert_eq!(status.look().contact.fault(), Some(choir_core::facts::Fault::Login), "{says}");
             refused.push(units);
         }
         assert!(refused.iter_mut().all(|u| u.try_recv().is_err()), "not one picture for a stranger");
@@ -580,26 +585,26 @@ fn a_lamp_that_cannot_be_reached_is_told_once_and_follows_when_its_camera_is_bac
         let show = Show::start(&read_sheet(&text).0.unwrap(), Path::new(".")).await.unwrap();
         let lamp =
             |v: &ShowView, says: &str| v.events.iter().filter(|e| e.text.contains("tally lamp of tower") && e.text.contains(says)).count();
-        until(&show, "the lamp is missed", |v| lamp(v, "cannot be switched") == 1).await;
+        until(&show, "the lamp is missed", |v| lamp(v, "cannot switch") == 1).await;
         let node = Node::start(node_plan("desk", [127, 60, 0, 3].into(), None), &stop).await.unwrap();
         node.seek(Ways { lan: Some(LanPlan::by(Some([127, 60, 0, 3].into()))), ..Ways::default() }, &stop);
         let (status, mut units) = taking(&node, "stave://Finish Tower", &stop);
         timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
-        status.set_tally(Some(TallyView::OnAir));
+        status.control.set_tally(Some(TallyView::OnAir));
         until(&show, "on air", |v| v.feeds[0].tally == Some(TallyView::OnAir)).await;
         let device =
             device::start(device::Settings::ptz_camera("tower", at, Credentials::new("desk", "four oars")), stop.clone()).await.unwrap();
         let view = until(&show, "the lamp follows", |v| lamp(v, "follows again") == 1).await;
-        assert_eq!(lamp(&view, "cannot be switched"), 1, "{:#?}", view.events);
+        assert_eq!(lamp(&view, "cannot switch"), 1, "{:#?}", view.events);
         assert!(device.tally());
         // The receiver hangs up: nothing is shown any more.
-        status.set_held(true);
+        status.control.set_held(true);
         let mut tick = tokio::time::interval(Duration::from_millis(10));
         while device.tally() {
             tick.tick().await;
         }
         show.stop().await;
-        let _ = end.send(true);
+        end.now();
         device.wait().await;
     });
 }

@@ -26,13 +26,13 @@ async fn still_of(h265: bool, size: (u32, u32)) -> Still {
     let settings = CameraSettings { h265, size, ..CameraSettings::new("finish-tower", link(&url)) };
     let camera = start(settings, Path::new("."), stop).await.expect("a camera");
     // Asking again ends the first question, and the second is answered.
-    let first = show.pictures("in").expect("the line");
-    let second = show.pictures("in").expect("the line");
+    let first = show.pictures(show.line_named("in").expect("the line")).expect("the line");
+    let second = show.pictures(show.line_named("in").expect("the line")).expect("the line");
     assert!(first.await.is_err(), "superseded");
     let units = timeout(Duration::from_secs(20), second).await.expect("in time").expect("pictures");
     assert!(units.len() >= 8 && units[0].keyframe, "{}", units.len());
-    assert!(show.pictures("nobody").is_err());
-    let _ = end.send(true);
+    assert!(show.line_named("nobody").is_err());
+    end.now();
     camera.wait().await;
     show.stop().await;
     Still::decode(&units).expect("a picture")

@@ -3,9 +3,9 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use bytes::Bytes;
-use choir_core::{health::Contact, link::parse_url};
+use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, clock::Alarm};
-use choir_ports::{Intake, LinkStatus, Live, Outlet, Way, open_ways};
+use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::srt::{ConnId, Endpoint, LinkConfig, Passphrase};
 use std::{
     net::{SocketAddr, UdpSocket},
@@ -32,19 +32,18 @@ fn port() -> u16 {
     UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
-async fn open(url: &str, intake: Option<Arc<Counter>>, outlet: Option<Arc<Outlet>>, stop: &Stop) -> Arc<LinkStatus> {
-    open_all(vec![(url.to_owned(), intake, outlet)], stop).await.remove(0)
+async fn open(url: &str, flow: Flow, stop: &Stop) -> Arc<LinkStatus> {
+    open_all(vec![(url.to_owned(), flow)], stop).await.remove(0)
 }
 
-type Wanted = (String, Option<Arc<Counter>>, Option<Arc<Outlet>>);
+type Wanted = (String, Flow);
 
 async fn open_all(wanted: Vec<Wanted>, stop: &Stop) -> Vec<Arc<LinkStatus>> {
-    let way = |(url, intake, outlet): Wanted| Way {
-        subject: "way".into(),
+    let way = |(url, flow): Wanted| Way {
+        name: "way".into(),
         link: parse_url(&url).0.unwrap_or_else(|| panic!("{url}")),
-        intake: intake.map(|i| i as Arc<dyn Intake>),
-        outlet,
-        status: LinkStatus::new("starting"),
+        flow,
+        status: LinkStatus::new(),
         stave: None,
     };
     let ways: Vec<Way> = wanted.into_iter().map(way).collect();
@@ -133,10 +132,10 @@ fn wrong_passphrases_by_the_thousand_delay_no_packet_and_keep_no_good_caller_out
             let at: SocketAddr = ([127, 0, 0, 1], port()).into();
             let (a, b) = (Arc::new(Counter::default()), Arc::new(Counter::default()));
             let line = |id: &str| format!("srt://{at}?mode=listener&streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
-            let lines = open_all(vec![(line("a"), Some(a.clone()), None), (line("b"), Some(b), None)], &stop).await;
+            let lines = open_all(vec![(line("a"), Flow::In(a.clone())), (line("b"), Flow::In(b))], &stop).await;
             let call = |id: &str| format!("srt://{at}?streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
             let outlet = Outlet::new();
-            let sender = open(&call("a"), None, Some(outlet.clone()), &stop).await;
+            let sender = open(&call("a"), Flow::Out(outlet.clone()), &stop).await;
             until(&sender, "up", PATIENCE, |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
             // 2000 a second, each by another socket of the same machine as far as can be told.
             let over = Arc::new(AtomicBool::new(false));
@@ -162,7 +161,7 @@ fn wrong_passphrases_by_the_thousand_delay_no_packet_and_keep_no_good_caller_out
                 alarm.until(begun + Duration::from_millis(n.into())).await;
                 outlet.push(Bytes::from(vec![0x47; 1316]));
                 if n == 500 {
-                    good = Some(open(&call("b"), None, Some(Outlet::new()), &stop).await);
+                    good = Some(open(&call("b"), Flow::Out(Outlet::new()), &stop).await);
                 }
             }
             let good = good.unwrap();
@@ -171,9 +170,10 @@ fn wrong_passphrases_by_the_thousand_delay_no_packet_and_keep_no_good_caller_out
             over.store(true, Ordering::Relaxed);
             flood.join().unwrap();
             assert!(flooded.load(Ordering::Relaxed) > 5000, "it was no flood");
-            until(&lines[0], "all arrived", PATIENCE, |l| l.peers.iter().any(|p| p.stats.delivered + p.stats.skipped >= 3000)).await;
-            let stats = lines[0].look().peers[0].stats.clone();
-            assert_eq!((stats.skipped, stats.lost, a.0.load(Ordering::Relaxed)), (0, 0, 3000), "{stats:?}");
+            until(&lines[0], "all arrived", PATIENCE, |l| l.peers.iter().any(|(_, p)| p.counters.packets + p.counters.missing >= 3000))
+                .await;
+            let counters = lines[0].look().totals();
+            assert_eq!((counters.missing, counters.lost, a.0.load(Ordering::Relaxed)), (0, 0, 3000), "{counters:?}");
         });
     });
 }
@@ -184,7 +184,7 @@ fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self
         let (_end, stop) = Stop::new();
         let at: SocketAddr = ([127, 0, 0, 1], port()).into();
         let count = Arc::new(Counter::default());
-        let line = open(&format!("srt://{at}?mode=listener&streamid=bicycle"), Some(count.clone()), None, &stop).await;
+        let line = open(&format!("srt://{at}?mode=listener&streamid=bicycle"), Flow::In(count.clone()), &stop).await;
         let config = LinkConfig { stream_id: Some("bicycle".into()), ..LinkConfig::default() };
         let mut first = ByHand::call("127.0.0.2:0", at, config);
         // A second of media, then nothing: the cell has changed. Its socket stays open, so that nothing tells of it.
@@ -198,13 +198,13 @@ fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self
         }
         assert_eq!(line.look().sessions, 1);
         let outlet = Outlet::new();
-        let second = open(&format!("srt://{at}?streamid=bicycle&bind=127.0.0.3"), None, Some(outlet.clone()), &stop).await;
+        let second = open(&format!("srt://{at}?streamid=bicycle&bind=127.0.0.3"), Flow::Out(outlet.clone()), &stop).await;
         // Long before the five seconds after which a silent caller counts as gone.
         until(&second, "let in", Duration::from_secs(3), |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
         let came = count.0.load(Ordering::Relaxed);
         outlet.push(Bytes::from(vec![0x47; 1316]));
         let live = until(&line, "its media", PATIENCE, |l| l.sessions == 2 && count.0.load(Ordering::Relaxed) > came).await;
         assert_eq!(live.peers.len(), 1);
-        assert_eq!(live.peers[0].addr.ip().to_string(), "127.0.0.3");
+        assert_eq!(live.peers[0].1.addr.ip().to_string(), "127.0.0.3");
     });
 }

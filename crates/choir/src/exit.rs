@@ -1,7 +1,7 @@
 //! Exit codes, and errors that carry one.
 
 use choir_devices::device::DeviceError;
-use choir_ports::WayError;
+use choir_show::OpenError;
 use choir_show::{control::ControlError, ptz::PtzError};
 use choir_sim::SimError;
 
@@ -40,8 +40,13 @@ impl From<ControlError> for Failure {
         Self::new(SHOW, e.to_string())
     }
 }
-impl From<WayError> for Failure {
-    fn from(e: WayError) -> Self {
+impl From<choir_ports::WayError> for Failure {
+    fn from(e: choir_ports::WayError) -> Self {
+        Self::new(SYSTEM, e.to_string())
+    }
+}
+impl From<OpenError> for Failure {
+    fn from(e: OpenError) -> Self {
         Self::new(SYSTEM, e.to_string())
     }
 }

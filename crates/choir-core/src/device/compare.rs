@@ -4,6 +4,7 @@ use super::{
     Sound, StreamWish,
     view::{StreamOptions, StreamView},
 };
+use crate::health::limits;
 use crate::units::{Bitrate, say_rate, say_size};
 use serde::Serialize;
 
@@ -11,8 +12,6 @@ use serde::Serialize;
 const CONSTANT_TOLERANCE: f64 = 0.25;
 /// A variable one may exceed its limit by this share over some seconds.
 const LIMIT_TOLERANCE: f64 = 0.15;
-/// Frame rates may be this share off.
-const RATE_TOLERANCE: f64 = 0.02;
 
 /// One setting that differs.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -189,7 +188,7 @@ pub fn on_the_wire(name: &str, wish: &StreamWish, constant: bool, is: &Measured)
     if let Some(size) = wish.size.filter(|s| is.size != Some(*s)) {
         differs("size", say_size(size), or_unknown(is.size.map(say_size)));
     }
-    if let Some(rate) = wish.rate.filter(|w| is.rate.is_none_or(|r| (r - w).abs() > w * RATE_TOLERANCE)) {
+    if let Some(rate) = wish.rate.filter(|w| is.rate.is_none_or(|r| (r - w).abs() > w * limits::RATE_TOLERANCE)) {
         differs("rate", say_rate(rate), or_unknown(is.rate.map(say_rate)));
     }
     if let (Some(keyframe), Some((a, z))) = (wish.keyframe, is.keyframe_frames) {

@@ -3,7 +3,7 @@
 use super::{Items, Limits, Mark, Seen, Step};
 use crate::{
     advice::say_share,
-    health::State,
+    health::{self, State},
     link::Link,
     sheet::Expect,
     units::{Bitrate, say_duration, say_rate, say_size},
@@ -15,8 +15,6 @@ use std::time::Duration;
 const BITRATE_TOLERANCE: f64 = 0.35;
 /// Longest distance between keyframes, ms.
 const KEYFRAME_MAX: u32 = 2100;
-/// Headroom under this part of the latency asks for more.
-const HEADROOM_SHARE: f64 = 0.15;
 
 pub(super) fn judge(items: &mut Items, from: &Link, wanted: &Expect, latency: Duration, seen: &Seen, limits: &Limits, joined: bool) {
     let blank = Default::default();
@@ -28,11 +26,10 @@ pub(super) fn judge(items: &mut Items, from: &Link, wanted: &Expect, latency: Du
         (None, _) => items.open(step, "not known yet"),
         (Some(is), None) => items.passed(step, is),
         (Some(is), Some(_)) if same => items.passed(step, is),
-        (Some(is), Some(wants)) => items.failed(step, format!("{is}, {wants} is expected"), remedy),
+        (Some(is), Some(wants)) => items.failed(step, format!("expected {wants}, receiving {is}"), remedy),
     };
-    let word = |codec: &str| if codec.contains("265") { "h265" } else { "h264" };
     let codec = media.codec.as_deref();
-    let same = codec.zip(wanted.codec.as_deref()).is_none_or(|(is, w)| word(is) == w);
+    let same = media.encoding.as_deref().zip(wanted.codec.as_deref()).is_none_or(|(is, w)| is == w);
     compare(
         Step::Codec,
         codec.map(str::to_owned),
@@ -42,7 +39,7 @@ pub(super) fn judge(items: &mut Items, from: &Link, wanted: &Expect, latency: Du
     );
     let same = media.size.zip(wanted.size).is_none_or(|(is, w)| is == w);
     compare(Step::Size, media.size.map(say_size), wanted.size.map(say_size), same, "Is it the main stream? Set the size at the encoder.");
-    let same = media.rate.zip(wanted.rate).is_none_or(|(is, w)| (is - w).abs() <= w * 0.02);
+    let same = media.rate.zip(wanted.rate).is_none_or(|(is, w)| (is - w).abs() <= w * health::limits::RATE_TOLERANCE);
     compare(Step::Rate, media.rate.map(say_rate), wanted.rate.map(say_rate), same, "Set the frame rate at the encoder.");
     bitrate(items, wanted, seen, there);
     keyframes(items, media.keyframe_ms, media.keyframe_frames, there);
@@ -104,7 +101,7 @@ fn picture(items: &mut Items, from: &Link, seen: &Seen, limits: &Limits, joined:
     match (joined, media) {
         (_, true) => {
             let remedy = "Is its video on, in H.264 or H.265, with keyframes? \"choir inspect\" says what comes.";
-            items.failed(Step::Picture, "media comes, but no picture that can be read", remedy);
+            items.failed(Step::Picture, "receiving media without a readable picture", remedy);
         }
         (true, false) => {
             items.failed(Step::Picture, "the ends have met, but nothing comes", "Start the encoder there: it is connected, not sending.");
@@ -236,7 +233,7 @@ fn headroom(items: &mut Items, seen: &Seen, joined: bool) {
         };
     };
     let found = format!("{least:.0} of {latency:.0} ms");
-    if least < latency * HEADROOM_SHARE {
+    if least < health::limits::headroom_ms(latency) {
         items.doubtful(Step::Headroom, found, "More latency: \"choir path\" measures how much is needed.");
     } else {
         items.passed(Step::Headroom, found);

@@ -5,7 +5,7 @@ mod reach;
 
 use crate::{
     link::Link,
-    sheet::{Feed, Line, Sheet},
+    sheet::{Entry, Feed, Line, Sheet},
     view::{LinkView, MediaView},
 };
 use serde::{Deserialize, Serialize};
@@ -183,6 +183,8 @@ impl Default for Limits {
 /// One line or way out with all its steps.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Row {
+    /// Which.
+    pub entry: Entry,
     /// `line finish-tower`.
     pub subject: String,
     /// For people.
@@ -196,13 +198,13 @@ pub struct Row {
 impl Row {
     /// A line or feed that this machine cannot even open: a port, a file, a secret.
     #[must_use]
-    pub fn unopened(subject: &str, title: &str, url: String, step: Step, why: String) -> Self {
-        let remedy = Some("This is for this machine to mend; the rest is checked without it.".to_owned());
+    pub fn unopened(entry: &Entry, title: &str, url: String, step: Step, why: String) -> Self {
+        let remedy = Some("Fix this on this machine; everything else is checked without it.".to_owned());
         let item = |s: Step| match s == step {
             true => Item { step: s, mark: Mark::Failed, found: why.clone(), remedy: remedy.clone() },
             false => Item { step: s, mark: Mark::Skipped, found: "not reached".into(), remedy: None },
         };
-        Self { subject: subject.into(), title: title.into(), url, items: Step::ALL.map(item).into() }
+        Self { subject: entry.to_string(), entry: entry.clone(), title: title.into(), url, items: Step::ALL.map(item).into() }
     }
 
     /// The worst mark.
@@ -260,7 +262,8 @@ pub fn judge_line(sheet: &Sheet, line: &Line, seen: &Seen, limits: &Limits) -> R
     let mut items = Items { all: Vec::new(), over: seen.over };
     let reached = reach::judge(&mut items, &line.from, &format!("choir card {}", line.name), seen, true);
     media::judge(&mut items, &line.from, &sheet.wanted(line), sheet.show.latency, seen, limits, reached);
-    Row { subject: format!("line {}", line.name), title: line.title.clone(), url: crate::link::show_url(&line.from), items: items.all }
+    let entry = Entry::Line(line.name.clone());
+    Row { subject: entry.to_string(), entry, title: line.title.clone(), url: crate::link::show_url(&line.from), items: items.all }
 }
 
 /// Judges one way out of a feed.
@@ -269,5 +272,11 @@ pub fn judge_out(feed: &Feed, to: &Link, seen: &Seen, limits: &Limits) -> Row {
     let mut items = Items { all: Vec::new(), over: seen.over };
     let reached = reach::judge(&mut items, to, &format!("choir card {}", feed.name), seen, false);
     media::judge_sent(&mut items, to, seen, limits, reached);
-    Row { subject: feed.way_out(to), title: feed.title.clone(), url: crate::link::show_url(to), items: items.all }
+    Row {
+        entry: Entry::Feed(feed.name.clone()),
+        subject: feed.way_out(to),
+        title: feed.title.clone(),
+        url: crate::link::show_url(to),
+        items: items.all,
+    }
 }

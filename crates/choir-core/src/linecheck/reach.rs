@@ -1,11 +1,7 @@
 //! Name, host, port, login, handshake, encryption: each failure told apart from the next.
 
 use super::{Items, Mark, Seen, Step};
-use crate::{
-    health::{Fault, State},
-    link::Link,
-    units::say_duration,
-};
+use crate::{facts::Fault, health::State, link::Link, units::say_duration};
 use std::net::IpAddr;
 
 /// Judges how far it got; true when the ends have met.
@@ -138,7 +134,7 @@ fn handshake(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, (
         return items.passed(Step::Handshake, format!("met after {}", say_duration(after)));
     }
     match fault {
-        Some(Fault::Stranger) => items.failed(
+        Some(Fault::WrongProtocol) => items.failed(
             Step::Handshake,
             format!("something answers there, but it does not speak {protocol}"),
             "Another service has this port: check the port and the protocol at the other end.",
@@ -149,12 +145,12 @@ fn handshake(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, (
             "there is nothing under this path",
             "\"choir device show\" tells the paths; mind a missing slash.",
         ),
-        Some(Fault::Refused | Fault::Gone) => items.failed(Step::Handshake, seen.link.reason.clone(), &says("")),
+        Some(Fault::Refused | Fault::PeerLost) => items.failed(Step::Handshake, seen.link.reason.clone(), &says("")),
         // These are about encryption, which follows.
         Some(Fault::Passphrase | Fault::OneSided) => items.passed(Step::Handshake, format!("it speaks {protocol}")),
         Some(Fault::Name | Fault::Silent | Fault::PortClosed | Fault::Login) => items.skipped(Step::Handshake, "not reached"),
         None if items.over && !link.calls(inbound) => {
-            items.failed(Step::Handshake, "nobody has called", &says("Is it started there? Does the port come through the router?"));
+            items.failed(Step::Handshake, "no caller yet", &says("Is it started there? Does the port come through the router?"));
         }
         None => items.open(Step::Handshake, "waiting for the other end"),
     }
@@ -188,10 +184,9 @@ fn encryption(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, 
         _ if srt.passphrase.is_none() => items.skipped(Step::Encryption, "off, as the sheet has it"),
         _ => {
             let is = &seen.link.encryption;
-            let wanted = srt.key_bits.map(|b| format!("AES-{b}"));
-            match wanted.filter(|w| !is.contains(w.as_str()) && is.contains("AES-")) {
+            match srt.key_bits.filter(|w| seen.link.key_bits.is_some_and(|is| is != *w)) {
                 Some(w) => {
-                    items.add(Step::Encryption, Mark::Doubtful, is.clone(), &format!("The sheet wants {w}: the end that sends decides."))
+                    items.add(Step::Encryption, Mark::Doubtful, is.clone(), &format!("The sheet has AES-{w}: the end that sends decides."))
                 }
                 None => items.passed(Step::Encryption, is.clone()),
             }

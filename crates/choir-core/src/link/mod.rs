@@ -206,6 +206,12 @@ pub enum Link {
 }
 
 impl Link {
+    /// Its latency is that of the show, since it has none of its own.
+    #[must_use]
+    pub const fn takes_show_latency(&self) -> bool {
+        matches!(self, Self::Srt(s) if s.latency.is_none())
+    }
+
     /// The SRT settings, if it is one.
     #[must_use]
     pub fn srt(&self) -> Option<&SrtLink> {

@@ -1,5 +1,6 @@
 //! The patch sheet: what is connected to what. Read whole, with every finding and its place.
 
+mod change;
 mod check;
 mod devices;
 mod edit;
@@ -11,6 +12,7 @@ mod secrets;
 mod stave;
 mod wishes;
 
+pub use change::{Change, Difference};
 pub use devices::parse_with_prefix;
 pub use edit::{
     EditError, NewDevice, NewFeed, NewLine, add_devices, add_feed, add_line, device_name, remove_entry, rename_entry, set_address,
@@ -23,12 +25,14 @@ pub use secrets::judge_secrets;
 use crate::{
     advice::PathFacts,
     device::{Device, Keyframe, Sound, StreamWish},
+    health::limits,
     link::{DEFAULT_LATENCY, Link, Mode},
     network::{Network, crossed, path_over},
     stave::StaveSettings,
-    units::Bitrate,
+    units::{Bitrate, say_rate, say_size},
 };
-use std::{net::IpAddr, time::Duration};
+use serde::{Deserialize, Serialize};
+use std::{fmt, net::IpAddr, time::Duration};
 
 /// The whole sheet.
 #[derive(Debug, Clone, PartialEq)]
@@ -151,6 +155,28 @@ impl Sheet {
     }
 }
 
+/// An entry of the sheet that is opened.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase", tag = "kind", content = "name")]
+pub enum Entry {
+    /// `[[line]]` of this name.
+    Line(String),
+    /// `[[feed]]` of this name.
+    Feed(String),
+    /// `[stave]`.
+    Stave,
+}
+
+impl fmt::Display for Entry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Line(name) => write!(f, "line {name}"),
+            Self::Feed(name) => write!(f, "feed {name}"),
+            Self::Stave => f.write_str("[stave]"),
+        }
+    }
+}
+
 /// `[show]`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Show {
@@ -240,26 +266,67 @@ impl Expect {
         }
     }
 
-    /// How what comes differs from it, as sentences. What is not known yet differs in nothing.
+    /// How what is received differs from it. What is not known yet differs in nothing.
     #[must_use]
-    pub fn differences(&self, codec: Option<&str>, size: Option<(u32, u32)>, rate: Option<f64>) -> Vec<String> {
+    pub fn differences(&self, codec: Option<&str>, size: Option<(u32, u32)>, rate: Option<f64>) -> Vec<Mismatch> {
         let mut found = Vec::new();
         if let (Some(wanted), Some(is)) = (&self.codec, codec)
             && is != wanted
         {
-            found.push(format!("{is} comes, {wanted} is expected"));
+            found.push(Mismatch::Codec { expected: wanted.clone(), receiving: is.to_owned() });
         }
-        if let (Some((w, h)), Some((iw, ih))) = (self.size, size)
-            && (iw, ih) != (w, h)
+        if let (Some(expected), Some(receiving)) = (self.size, size)
+            && receiving != expected
         {
-            found.push(format!("{iw}x{ih} comes, {w}x{h} is expected"));
+            found.push(Mismatch::Size { expected, receiving });
         }
-        if let (Some(wanted), Some(is)) = (self.rate, rate)
-            && (wanted - is).abs() > wanted * 0.02
+        if let (Some(expected), Some(receiving)) = (self.rate, rate)
+            && (expected - receiving).abs() > expected * limits::RATE_TOLERANCE
         {
-            found.push(format!("{is:.2} frames per second come, {wanted} are expected"));
+            found.push(Mismatch::Rate { expected, receiving });
         }
         found
+    }
+}
+
+/// How media differs from what is expected.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Mismatch {
+    /// No picture at all.
+    NoPicture,
+    /// Another codec.
+    Codec {
+        /// `h264`.
+        expected: String,
+        /// What is received.
+        receiving: String,
+    },
+    /// Another size, pixels.
+    Size {
+        /// Width and height.
+        expected: (u32, u32),
+        /// What is received.
+        receiving: (u32, u32),
+    },
+    /// Another frame rate, per second.
+    Rate {
+        /// Expected.
+        expected: f64,
+        /// Received.
+        receiving: f64,
+    },
+}
+
+impl fmt::Display for Mismatch {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoPicture => f.write_str("expected a picture, receiving none"),
+            Self::Codec { expected, receiving } => write!(f, "expected {expected}, receiving {receiving}"),
+            Self::Size { expected, receiving } => write!(f, "expected {}, receiving {}", say_size(*expected), say_size(*receiving)),
+            Self::Rate { expected, receiving } => {
+                write!(f, "expected {} frames per second, receiving {receiving:.2}", say_rate(*expected))
+            }
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use crate::raw::process_cpu;
 use bytes::Bytes;
 use choir_host::{Stop, clock::Alarm};
-use choir_ports::{CallPlan, Intake, LinkStatus, ListenPlan, Outlet, spawn_caller, spawn_listener};
+use choir_ports::{CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, spawn_caller, spawn_listener};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, Passphrase, StreamMatch};
 use std::{
     net::SocketAddr,
@@ -54,27 +54,19 @@ fn runtime() -> Runtime {
 }
 
 fn listen(sink: Arc<Sink>, config: LinkConfig, callers: usize, stop: &Stop) -> SocketAddr {
-    let plan = ListenPlan {
-        stream: StreamMatch::Any,
-        config,
-        max_callers: callers,
-        intake: Some(sink),
-        outlet: None,
-        status: LinkStatus::new(""),
-    };
-    spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], stop.clone()).expect("listens").addr
+    let plan = ListenPlan { stream: StreamMatch::Any, config, max_callers: callers, flow: Flow::In(sink), status: LinkStatus::new() };
+    spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], stop.clone()).expect("listens")
 }
 
 fn call(to: SocketAddr, config: LinkConfig, outlet: Arc<Outlet>, stop: &Stop) -> Arc<LinkStatus> {
-    let status = LinkStatus::new("");
+    let status = LinkStatus::new();
     let plan = CallPlan {
         host: to.ip().to_string(),
         port: to.port(),
         bind: None,
         rendezvous: false,
         config,
-        intake: None,
-        outlet: Some(outlet),
+        flow: Flow::Out(outlet),
         status: status.clone(),
     };
     spawn_caller(plan, stop.clone());
@@ -118,7 +110,7 @@ pub fn saturated(key_bytes: Option<usize>, packets: u64) -> f64 {
         }
         let cpu = process_cpu() - before;
         let delivered = sink.packets.load(Ordering::Relaxed);
-        end.send_replace(true);
+        end.now();
         cpu.as_nanos() as f64 / delivered.max(1) as f64
     })
 }
@@ -152,12 +144,11 @@ pub fn relay(count: usize, time: Duration) -> Relayed {
                     stream: StreamMatch::Exactly(format!("link-{n}")),
                     config: config(Some(16)),
                     max_callers: 1,
-                    intake: Some(Arc::new(Sink { onward: Some(outlet), ..Sink::default() })),
-                    outlet: None,
-                    status: LinkStatus::new(""),
+                    flow: Flow::In(Arc::new(Sink { onward: Some(outlet), ..Sink::default() })),
+                    status: LinkStatus::new(),
                 });
             }
-            let at = spawn_listener(([127, 0, 0, 1], 0).into(), plans, relay_stop.clone()).expect("listens").addr;
+            let at = spawn_listener(([127, 0, 0, 1], 0).into(), plans, relay_stop.clone()).expect("listens");
             entries.push(at);
             entry_tx.send(at).expect("told");
             let mut tick = tokio::time::interval(Duration::from_millis(100));
@@ -206,7 +197,7 @@ pub fn relay(count: usize, time: Duration) -> Relayed {
             delivered: (got_after - got_before) as f64 / sent.max(1) as f64,
         }
     });
-    end.send_replace(true);
+    end.now();
     relay.join().expect("joined");
     result
 }
@@ -231,7 +222,7 @@ pub fn lateness(packets: u64) -> Vec<f64> {
             outlet.push(numbered(n));
         }
         alarm.until(due + Duration::from_millis(400)).await;
-        end.send_replace(true);
+        end.now();
         let arrivals = sink.arrivals.as_ref().expect("arrivals").lock().expect("lock");
         let mut took: Vec<f64> =
             arrivals.iter().filter_map(|(n, at)| Some((*at - *stamps.get(*n as usize)?).as_nanos() as f64 / 1000.0)).collect();
@@ -266,7 +257,7 @@ pub fn memory(count: usize) -> f64 {
                 outlets.iter().for_each(|o| o.push(numbered(n)));
             }
             let resident = resident_kib();
-            end.send_replace(true);
+            end.now();
             resident
         })
     };

@@ -90,7 +90,7 @@ fn stave(receivers: usize, mbits: f64, grade: Grade) -> Ran {
             bitrate: (mbits * 1e6) as u64,
             sound: None,
         };
-        let status = LinkStatus::new("starting");
+        let status = LinkStatus::new();
         let streams = vec![StreamPlan::Made(Box::new(offer), units)];
         let plan = SourcePlan { name: "Finish Tower".into(), streams, camera: None, group: None, carries: None, status: status.clone() };
         source.spawn_source(plan, stop.clone());
@@ -99,7 +99,7 @@ fn stave(receivers: usize, mbits: f64, grade: Grade) -> Ran {
             let node = Node::start(node(10 + n as u8), &stop).await.unwrap();
             let (tap, taken) = mpsc::unbounded_channel();
             let link = StaveLink { machine: Some(source.at().to_string()), ..StaveLink::named("Finish Tower") };
-            let status = LinkStatus::new("starting");
+            let status = LinkStatus::new();
             let plan = TakePlan { tap: Some(tap), ..TakePlan::of(&node, link, status) };
             spawn_take(plan, stop.clone());
             taps.push(taken);
@@ -129,7 +129,7 @@ fn stave(receivers: usize, mbits: f64, grade: Grade) -> Ran {
         let sent = pictures(give, mbits, grade == Grade::Intra).await;
         tokio::time::sleep(Duration::from_millis(100)).await;
         let spent = cpu() - before;
-        let _ = end.send(true);
+        end.now();
         let mut delays = Vec::new();
         for count in counts {
             delays.extend(count.await.unwrap());

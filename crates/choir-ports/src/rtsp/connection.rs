@@ -5,7 +5,7 @@ use super::{
     viewers::{Entry, Lanes},
 };
 use choir_host::Stop;
-use choir_proto::rtsp::{Catalog, Inbox, Incoming, Method, Request, Response, frame_header};
+use choir_proto::rtsp::{Inbox, Incoming, Method, Request, Response, frame_header};
 use std::{
     io::{self, IoSlice},
     net::SocketAddr,
@@ -78,7 +78,7 @@ async fn await_picture(shared: &Shared, request: &Request) {
         return;
     }
     let path = request.uri.split_once("://").and_then(|(_, r)| r.split_once('/')).map_or("", |(_, p)| p.trim_matches('/'));
-    if let Some(mount) = shared.find(path).and_then(|p| shared.mounts.get(p)) {
+    if let Some(mount) = shared.at_path(path) {
         mount.status.set_asked_for();
         let mut described = mount.described.subscribe();
         let _ = tokio::time::timeout(FIRST_PICTURE, described.wait_for(|d| *d)).await;

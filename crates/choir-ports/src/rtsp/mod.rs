@@ -7,7 +7,7 @@ mod serve;
 mod viewers;
 
 pub use pull::{PullPlan, spawn_pull};
-pub use serve::{Hooks, ServePlan, Serving, UdpManner, spawn_server};
+pub use serve::{Hooks, RtspServer, ServePlan, Served, UdpManner, spawn_server};
 
 /// Name given to the other end.
 const SOFTWARE: &str = concat!("Cable Choir ", env!("CARGO_PKG_VERSION"));

@@ -6,7 +6,7 @@ use super::{
     viewers::{Fate, Lanes},
 };
 use bytes::Bytes;
-use choir_core::health::Contact;
+use choir_core::facts::{Contact, Notice, Waiting};
 use choir_host::udp::UdpPort;
 use choir_host::{
     clock::{steady_us, unix_us},
@@ -211,7 +211,7 @@ impl MountPoint {
                 n => format!("{n} viewers {}", ways.join(", ")),
             });
             if total == 0 {
-                (l.contact, l.since) = (Contact::Awaited("served, but nobody watches yet".into()), None);
+                (l.contact, l.since) = (Contact::Waiting(Waiting::Viewers), None);
             } else if l.since.is_none() {
                 (l.contact, l.since) = (Contact::Up, Some((Instant::now(), choir_host::clock::unix_ms())));
                 l.sessions += 1;
@@ -309,7 +309,7 @@ impl MountPoint {
                 Fate::Full => {
                     v.waits = true;
                     if !std::mem::replace(&mut v.told, true) {
-                        self.status.note(true, format!("viewer {} does not keep up: it gets nothing up to the next keyframe", v.peer));
+                        self.status.note(Notice::ViewerSlow(v.peer));
                     }
                 }
                 Fate::Dead => dead.push((*id, v.peer)),
@@ -321,11 +321,11 @@ impl MountPoint {
             packets += count;
         }
         self.status.update(|l| {
-            l.bytes += bytes;
-            l.packets += packets;
+            l.counters.bytes += bytes;
+            l.counters.packets += packets;
         });
         for (_, peer) in &dead {
-            self.status.note(true, format!("viewer {peer} has taken nothing for 10 s: let go"));
+            self.status.note(Notice::ViewerDropped(*peer, Duration::from_secs(10)));
         }
         dead.into_iter().map(|(id, _)| id).collect()
     }
@@ -384,7 +384,7 @@ impl MountPoint {
         let m = lock(&self.media);
         let pictures = |ssrc: &u32| m.tracks.iter().any(|t| t.codec.is_video() && t.packer.ssrc() == *ssrc);
         if packets.iter().any(|p| matches!(p, Rtcp::Keyframe(of) if of.iter().any(pictures))) {
-            self.status.ask_keyframe();
+            self.status.control.request_keyframe();
         }
     }
 

@@ -4,6 +4,7 @@ use super::{
     super::{
         Intake,
         media_in::{MediaIn, Taking, rand},
+        retry::{Attempt, Backoff, Ended, Pause, keep_up},
         rtp::{any_readable, choose},
         status::LinkStatus,
     },
@@ -11,7 +12,7 @@ use super::{
 };
 use bytes::{Bytes, BytesMut};
 use choir_core::{
-    health::{Contact, Fault},
+    facts::{Fault, Joining, Loss, Notice},
     link::RtspTransport,
 };
 use choir_host::clock::sleep_until;
@@ -95,112 +96,98 @@ struct Memory {
     refusals: u32,
     redirects: u32,
     was_up: bool,
-    /// What was told of the last attempt: the same is not told again.
-    told: String,
 }
 
 /// Asks, and asks again with growing pauses whenever the session is lost.
-pub fn spawn_pull(plan: PullPlan, mut stop: Stop) -> JoinHandle<()> {
+pub fn spawn_pull(plan: PullPlan, stop: Stop) -> JoinHandle<()> {
     tokio::spawn(async move {
-        let first = match plan.transport {
+        let status = plan.status.clone();
+        let puller = Puller { memory: Memory::of(&plan), plan };
+        keep_up(puller, &status, Backoff::new(RETRY_FIRST, RETRY_MOST), stop).await;
+    })
+}
+
+impl Memory {
+    fn of(plan: &PullPlan) -> Self {
+        let lower = match plan.transport {
             RtspTransport::Auto | RtspTransport::Udp => Lower::Udp,
             RtspTransport::Tcp => Lower::Tcp,
             RtspTransport::Multicast => Lower::Multicast,
         };
-        let fresh = || Memory {
-            url: plan.url.clone(),
-            lower: first,
-            skip_schemes: 0,
-            refusals: 0,
-            redirects: 0,
-            was_up: false,
-            told: String::new(),
-        };
-        let mut memory = fresh();
-        let mut pause = RETRY_FIRST;
-        while !stop.is_set() {
-            if plan.status.is_held() {
-                plan.status.update(|l| {
-                    l.contact = Contact::Held;
-                    l.since = None;
-                });
-                tokio::select! {
-                    () = plan.status.wake.notified() => {}
-                    () = stop.wait() => return,
-                }
-                (memory, pause) = (fresh(), RETRY_FIRST);
-                continue;
-            }
-            memory.was_up = false;
-            let outcome = attempt(&plan, &mut memory, &mut stop).await;
-            plan.status.set_asks_keyframes(false);
-            if memory.was_up {
-                (pause, memory.refusals, memory.redirects) = (RETRY_FIRST, 0, 0);
-            }
-            let (wait, fault, why) = match outcome {
-                Outcome::Stopped => return,
-                Outcome::Held => continue,
-                Outcome::NotByUdp(what) if plan.transport == RtspTransport::Auto => {
-                    memory.lower = Lower::Tcp;
-                    plan.status.note(true, format!("{what}: asking for the packets within the connection (TCP) instead"));
-                    continue;
-                }
-                Outcome::NotByUdp(what) => (pause, None, what.to_owned()),
-                Outcome::Ended(ClientEnd::Redirect(url)) if memory.redirects < REDIRECTS_MAX => {
-                    plan.status.note(false, format!("the device points to {url}"));
-                    memory.redirects += 1;
-                    memory.url = url;
-                    continue;
-                }
-                Outcome::Ended(end @ (ClientEnd::Refused(..) | ClientEnd::NoCredentials(_))) => {
-                    memory.refusals += 1;
-                    if let ClientEnd::Refused(_, offered) = &end {
-                        // Some devices offer a way of proof that they do themselves wrong: the next best one, once.
-                        memory.skip_schemes = (memory.skip_schemes + 1).min(offered.saturating_sub(1));
-                    }
-                    if memory.refusals >= REFUSALS_MAX || matches!(end, ClientEnd::NoCredentials(_)) {
-                        if !given_up(&plan, &end, &mut stop).await {
-                            return;
-                        }
-                        (memory, pause) = (fresh(), RETRY_FIRST);
-                        continue;
-                    }
-                    (RETRY_REFUSED, Some(Fault::Login), end.to_string())
-                }
-                Outcome::Ended(end) => {
-                    if end == ClientEnd::TransportRefused && plan.transport == RtspTransport::Auto {
-                        // Not within the connection either: UDP may have been only slow to come.
-                        memory.lower = Lower::Udp;
-                    }
-                    (pause, fault_of(&end), end.to_string())
-                }
-                Outcome::Failed(fault, why) => (pause, fault, why),
-                Outcome::Nobody(why) => (pause.min(RETRY_NOBODY), Some(Fault::PortClosed), why),
-            };
-            if memory.redirects > 0 && !memory.was_up {
-                // Where it pointed to does not work: from the start.
-                memory.url = plan.url.clone();
-                memory.redirects = 0;
-            }
-            let why = format!("{}: {why}", memory.url.authority());
-            if memory.told != why || memory.was_up {
-                plan.status.note(true, why.clone());
-                memory.told.clone_from(&why);
-            }
-            lost(&plan.status, fault, why);
-            pause = (pause * 2).min(RETRY_MOST);
-            tokio::select! {
-                () = tokio::time::sleep(wait) => {}
-                () = plan.status.wake.notified() => {}
-                () = stop.wait() => return,
-            }
-        }
-    })
+        Self { url: plan.url.clone(), lower, skip_schemes: 0, refusals: 0, redirects: 0, was_up: false }
+    }
 }
 
-fn lost(status: &LinkStatus, fault: Option<Fault>, why: String) {
-    status.set_lost(fault, why);
-    status.update(|l| l.since = None);
+struct Puller {
+    plan: PullPlan,
+    memory: Memory,
+}
+
+impl Attempt for Puller {
+    async fn attempt(&mut self, stop: &mut Stop) -> Ended {
+        let (plan, memory) = (&self.plan, &mut self.memory);
+        memory.was_up = false;
+        let outcome = attempt(plan, memory, stop).await;
+        plan.status.control.set_link_takes_requests(false);
+        let was_up = memory.was_up;
+        if was_up {
+            (memory.refusals, memory.redirects) = (0, 0);
+        }
+        let (pause, fault, why) = match outcome {
+            Outcome::Stopped => return Ended::Over,
+            Outcome::Held => return Ended::Again,
+            Outcome::NotByUdp(what) if plan.transport == RtspTransport::Auto => {
+                memory.lower = Lower::Tcp;
+                plan.status.note(Notice::FallsBackToTcp(what.to_owned()));
+                return Ended::Again;
+            }
+            Outcome::NotByUdp(what) => (Pause::Growing, None, what.to_owned()),
+            Outcome::Ended(ClientEnd::Redirect(url)) if memory.redirects < REDIRECTS_MAX => {
+                plan.status.note(Notice::Redirected(url.to_string()));
+                memory.redirects += 1;
+                memory.url = url;
+                return Ended::Again;
+            }
+            Outcome::Ended(end @ ClientEnd::NoCredentials(_)) => {
+                let remedy = "set them in the sheet, or use rtsp://user@host/path#password-env=NAME";
+                (Pause::UntilReleased, Some(Fault::Login), format!("{end}: {remedy}"))
+            }
+            Outcome::Ended(end @ ClientEnd::Refused(..)) => {
+                memory.refusals += 1;
+                if let ClientEnd::Refused(_, offered) = &end {
+                    // Some devices offer a way of proof that they do themselves wrong: the next best one, once.
+                    memory.skip_schemes = (memory.skip_schemes + 1).min(offered.saturating_sub(1));
+                }
+                if memory.refusals >= REFUSALS_MAX {
+                    let remedy = "stopped after two attempts, since many devices lock the account; correct the password, then hold and \
+                                  release the line";
+                    (Pause::UntilReleased, Some(Fault::Login), format!("{end}: {remedy}"))
+                } else {
+                    (Pause::Fixed(RETRY_REFUSED), Some(Fault::Login), end.to_string())
+                }
+            }
+            Outcome::Ended(end) => {
+                if end == ClientEnd::TransportRefused && plan.transport == RtspTransport::Auto {
+                    // Not within the connection either: UDP may have been only slow to come.
+                    memory.lower = Lower::Udp;
+                }
+                (Pause::Growing, fault_of(&end), end.to_string())
+            }
+            Outcome::Failed(fault, why) => (Pause::Growing, fault, why),
+            Outcome::Nobody(why) => (Pause::AtMost(RETRY_NOBODY), Some(Fault::PortClosed), why),
+        };
+        if memory.redirects > 0 && !was_up {
+            // Where it pointed to does not work: from the start.
+            memory.url = plan.url.clone();
+            memory.redirects = 0;
+        }
+        let peer = memory.url.authority().to_string();
+        Ended::Lost { was_up, pause, loss: Loss::Call { peer, fault, why } }
+    }
+
+    fn released(&mut self) {
+        self.memory = Memory::of(&self.plan);
+    }
 }
 
 fn fault_of(end: &ClientEnd) -> Option<Fault> {
@@ -208,8 +195,8 @@ fn fault_of(end: &ClientEnd) -> Option<Fault> {
         ClientEnd::NoCredentials(_) | ClientEnd::Refused(..) => Some(Fault::Login),
         ClientEnd::Status(_, 404, _) => Some(Fault::Path),
         ClientEnd::Status(..) | ClientEnd::TransportRefused => Some(Fault::Refused),
-        ClientEnd::Silent(_) | ClientEnd::Nonsense(_) => Some(Fault::Stranger),
-        ClientEnd::Closed => Some(Fault::Gone),
+        ClientEnd::Silent(_) | ClientEnd::Nonsense(_) => Some(Fault::WrongProtocol),
+        ClientEnd::Closed => Some(Fault::PeerLost),
         ClientEnd::Redirect(_) | ClientEnd::Done => None,
     }
 }
@@ -221,23 +208,6 @@ fn connect_fault(e: &io::Error) -> Option<Fault> {
         // A name that is not known has no kind of its own.
         _ if e.raw_os_error().is_none() => Some(Fault::Name),
         _ => None,
-    }
-}
-
-/// Waits for the engineer; false when stopped.
-async fn given_up(plan: &PullPlan, end: &ClientEnd, stop: &mut Stop) -> bool {
-    let remedy = match end {
-        ClientEnd::NoCredentials(_) => "write them into the sheet, or rtsp://user@host/path#password-env=NAME",
-        _ => "asked twice and not again, since many devices lock the account; mend the password, then hold and release the line",
-    };
-    let why = format!("{}: {end}: {remedy}", plan.url.authority());
-    plan.status.note(true, why.clone());
-    lost(&plan.status, Some(Fault::Login), why);
-    loop {
-        tokio::select! {
-            () = plan.status.wake.notified() => if plan.status.is_held() { return true },
-            () = stop.wait() => return false,
-        }
     }
 }
 
@@ -265,17 +235,12 @@ struct Pull<'a> {
 }
 
 async fn attempt(plan: &PullPlan, memory: &mut Memory, stop: &mut Stop) -> Outcome {
-    // While it asks again after a loss, the reason of the loss stays to be read.
-    plan.status.update(|l| {
-        if !matches!(l.contact, Contact::Lost(_)) {
-            l.contact = Contact::Greeting(format!("asking {}", memory.url.authority()));
-        }
-    });
+    plan.status.set_joining(Joining::Asking(memory.url.authority().to_string()));
     let connect = TcpStream::connect((memory.url.host.clone(), memory.url.port));
     let connected = tokio::select! {
         c = tokio::time::timeout(CONNECT, connect) => c,
         () = stop.wait() => return Outcome::Stopped,
-        () = plan.status.wake.notified() => return Outcome::Held,
+        () = plan.status.control.woken() => return Outcome::Held,
     };
     let mut stream = match connected {
         Ok(Ok(stream)) => stream,
@@ -338,7 +303,7 @@ impl Pull<'_> {
     async fn run(&mut self, stream: &mut TcpStream, stop: &mut Stop) -> Outcome {
         let mut arena = BytesMut::new();
         let mut got: Vec<(SocketAddr, Bytes)> = Vec::new();
-        let mut keyframe_asks = self.plan.status.keyframe_asks();
+        let mut keyframe_asks = self.plan.status.control.keyframe_requests();
         loop {
             match tokio::time::timeout(CONNECT, self.transmit(stream)).await {
                 Ok(Ok(())) => {}
@@ -350,7 +315,7 @@ impl Pull<'_> {
             self.client.buffer().reserve(64 << 10);
             tokio::select! {
                 () = stop.wait() => return Outcome::Stopped,
-                () = self.plan.status.wake.notified() => if self.plan.status.is_held() { return Outcome::Held },
+                () = self.plan.status.control.woken() => if self.plan.status.control.is_held() { return Outcome::Held },
                 read = stream.read_buf(self.client.buffer()) => match read {
                     Ok(0) | Err(_) => self.client.handle_closed(),
                     Ok(_) => self.client.handle_input(Instant::now()),
@@ -529,7 +494,7 @@ impl Pull<'_> {
         let tracks: Vec<(&SdpTrack, _)> = chosen.filter_map(|t| Some((t, t.format.as_ref().ok()?))).collect();
         let taking = Taking::new(self.plan.reorder, self.plan.pass_damaged);
         self.media = Some(MediaIn::new(&tracks, taking, self.plan.intake.clone(), self.plan.status.clone()));
-        self.plan.status.set_asks_keyframes(self.media.as_ref().is_some_and(MediaIn::can_ask_keyframe));
+        self.plan.status.control.set_link_takes_requests(self.media.as_ref().is_some_and(MediaIn::can_ask_keyframe));
         self.client.play(now);
         None
     }

@@ -8,7 +8,7 @@ use super::{
     viewers::Lanes,
 };
 use bytes::BytesMut;
-use choir_core::health::Contact;
+use choir_core::facts::{Contact, Notice, Waiting};
 use choir_host::{Stop, interfaces::own_interfaces, tcp::listen, udp::UdpPort};
 use choir_host::{lock, secret_random};
 use choir_proto::{
@@ -17,13 +17,13 @@ use choir_proto::{
 };
 use std::{
     borrow::Cow,
-    collections::HashMap,
+    collections::{BTreeMap, HashMap},
     io,
     net::{IpAddr, SocketAddr},
-    sync::{Arc, Mutex},
+    sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard},
     time::{Duration, Instant},
 };
-use tokio::{sync::Semaphore, task::JoinHandle};
+use tokio::{net::TcpListener, sync::Semaphore, task::JoinHandle};
 
 /// Connections at the same time.
 const CONNECTIONS_MAX: usize = 512;
@@ -102,18 +102,31 @@ impl Hooks {
     }
 }
 
-/// A server that has been opened.
-pub struct Serving {
+/// A server. Feeds can be added and removed while it runs.
+pub struct RtspServer {
     /// The address it got.
     pub addr: SocketAddr,
-    /// Its tasks.
-    pub tasks: Vec<JoinHandle<()>>,
+    shared: Arc<Shared>,
+    tasks: Vec<JoinHandle<()>>,
+}
+
+/// A feed of a server.
+pub struct Served {
+    place: usize,
+    task: JoinHandle<()>,
+}
+
+/// Feeds by their place, which is not used again.
+#[derive(Default)]
+struct Mounts {
+    next: usize,
+    all: BTreeMap<usize, Arc<MountPoint>>,
 }
 
 /// What all connections and mounts of a server share.
 pub(super) struct Shared {
     server: Mutex<Server>,
-    pub mounts: Vec<Arc<MountPoint>>,
+    mounts: RwLock<Mounts>,
     connections: Mutex<HashMap<u64, Arc<Lanes>>>,
     /// Which mount a session watches.
     watching: Mutex<HashMap<SessionId, usize>>,
@@ -123,14 +136,27 @@ pub(super) struct Shared {
 
 impl Catalog for Shared {
     fn find(&self, path: &str) -> Option<usize> {
-        self.mounts.iter().position(|m| m.path == path)
+        self.mounts().all.iter().find(|(_, m)| m.path == path).map(|(place, _)| *place)
     }
     fn mount(&self, place: usize) -> Mount {
-        self.mounts[place].offer()
+        self.place(place).map_or_else(Mount::default, |m| m.offer())
     }
 }
 
 impl Shared {
+    fn mounts(&self) -> RwLockReadGuard<'_, Mounts> {
+        self.mounts.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn place(&self, place: usize) -> Option<Arc<MountPoint>> {
+        self.mounts().all.get(&place).cloned()
+    }
+
+    /// The feed that is served under a path.
+    pub fn at_path(&self, path: &str) -> Option<Arc<MountPoint>> {
+        self.find(path).and_then(|place| self.place(place))
+    }
+
     pub fn rtp(&self) -> Option<&UdpPort> {
         self.udp.as_ref().filter(|_| self.hooks.udp == UdpManner::Sent).map(|u| &u.0)
     }
@@ -144,10 +170,12 @@ impl Shared {
         let (mut response, actions) = lock(&self.server).answer(Instant::now(), who, request, self);
         // The answer goes before the first packet; that to a PLAY waits for the keyframe that it starts with.
         let starts = actions.iter().find_map(|a| if let Action::Start(id) = a { Some(*id) } else { None });
-        let session = starts.and_then(|id| Some((id, lock(&self.server).session(id)?.clone())));
+        let session = starts.and_then(|id| {
+            let s = lock(&self.server).session(id)?.clone();
+            Some((id, self.place(s.mount)?, s))
+        });
         match session {
-            Some((id, s)) => {
-                let mount = &self.mounts[s.mount];
+            Some((id, mount, s)) => {
                 lock(&self.watching).insert(id, s.mount);
                 // Its packets go over the connection that set it up, the answer over the one that asked.
                 let packets = lock(&self.connections).get(&s.connection).unwrap_or(lanes).clone();
@@ -169,13 +197,15 @@ impl Shared {
                 // Begun with its answer.
                 Action::Start(_) => {}
                 Action::Pause(id) => {
-                    if let Some(mount) = lock(&self.watching).get(&id) {
-                        self.mounts[*mount].pause(id);
+                    let place = lock(&self.watching).get(&id).copied();
+                    if let Some(mount) = place.and_then(|p| self.place(p)) {
+                        mount.pause(id);
                     }
                 }
                 Action::End(id) => {
-                    if let Some(mount) = lock(&self.watching).remove(&id) {
-                        self.mounts[mount].stop(id);
+                    let place = lock(&self.watching).remove(&id);
+                    if let Some(mount) = place.and_then(|p| self.place(p)) {
+                        mount.stop(id);
                     }
                 }
             }
@@ -192,7 +222,7 @@ impl Shared {
     }
 
     fn report_from_viewer(&self, mount: Option<usize>, data: &[u8]) {
-        if let Some(mount) = mount.and_then(|m| self.mounts.get(m)) {
+        if let Some(mount) = mount.and_then(|m| self.place(m)) {
             mount.report_from_viewer(data);
         }
     }
@@ -234,83 +264,126 @@ fn paste(addr: SocketAddr, path: &str) -> Vec<String> {
     hosts.into_iter().map(|ip| format!("rtsp://{}/{path}", SocketAddr::new(ip, addr.port()))).collect()
 }
 
-/// Opens an address and serves all these feeds there.
-///
-/// # Errors
-/// The address or a group cannot be had.
-pub fn spawn_server(addr: SocketAddr, plans: Vec<ServePlan>, hooks: Hooks, stop: &Stop) -> io::Result<Serving> {
-    let listener = listen(addr)?;
-    let addr = listener.local_addr()?;
-    let (udp, ports) = pair(addr.ip())?;
-    let mut mounts = Vec::new();
-    let mut outlets = Vec::new();
-    for plan in plans {
+impl RtspServer {
+    /// Opens an address; without a feed it answers every request with "not found".
+    ///
+    /// # Errors
+    /// The address cannot be opened, or the system has no random numbers.
+    pub fn open(addr: SocketAddr, hooks: Hooks, stop: &Stop) -> io::Result<Self> {
+        let listener = listen(addr)?;
+        let addr = listener.local_addr()?;
+        let (udp, ports) = pair(addr.ip())?;
+        let config = ServerConfig {
+            realm: "Cable Choir".into(),
+            scheme: hooks.scheme,
+            software: SOFTWARE.into(),
+            ports: (hooks.udp != UdpManner::Refused).then_some(ports),
+            seed: u64::from_be_bytes(secret_random()?),
+        };
+        let shared = Arc::new(Shared {
+            server: Mutex::new(Server::new(config, Instant::now())),
+            mounts: RwLock::default(),
+            connections: Mutex::default(),
+            watching: Mutex::default(),
+            udp: Some(udp),
+            hooks,
+        });
+        let tasks =
+            vec![tokio::spawn(look_after(shared.clone(), stop.clone())), tokio::spawn(accept(shared.clone(), listener, stop.clone()))];
+        Ok(Self { addr, shared, tasks })
+    }
+
+    /// Serves a feed until `stop`, or until its source has ended.
+    ///
+    /// # Errors
+    /// Its group cannot be sent to.
+    pub fn add(&self, plan: ServePlan, mut stop: Stop) -> io::Result<Served> {
         let group = plan.group.map(|(ip, port)| {
             let ttl = plan.ttl.unwrap_or(GROUP_TTL);
-            let interface = plan.interface.or(Some(addr.ip()).filter(|ip| !ip.is_unspecified()));
+            let interface = plan.interface.or(Some(self.addr.ip()).filter(|ip| !ip.is_unspecified()));
             UdpPort::to_group(ip, interface, ttl).map(|socket| Group { ip, port, ttl, socket })
         });
-        let urls = paste(addr, &plan.path);
-        plan.status.note(false, format!("viewers paste {}", urls.join(" or ")));
+        let urls = paste(self.addr, &plan.path);
+        let group = group.transpose()?;
+        plan.status.note(Notice::Served(urls.clone()));
         plan.status.update(|l| {
             l.paste = urls;
             l.how = Some("no viewer".into());
-            l.contact = Contact::Awaited("served, but nobody watches yet".into());
+            l.contact = Contact::Waiting(Waiting::Viewers);
         });
-        mounts.push(Arc::new(MountPoint::new(plan.path, plan.credentials, group.transpose()?, plan.status)));
-        outlets.push(plan.outlet);
-    }
-    let config = ServerConfig {
-        realm: "Cable Choir".into(),
-        scheme: hooks.scheme,
-        software: SOFTWARE.into(),
-        ports: (hooks.udp != UdpManner::Refused).then_some(ports),
-        seed: u64::from_be_bytes(secret_random()?),
-    };
-    let shared = Arc::new(Shared {
-        server: Mutex::new(Server::new(config, Instant::now())),
-        mounts,
-        connections: Mutex::default(),
-        watching: Mutex::default(),
-        udp: Some(udp),
-        hooks,
-    });
-    let mut tasks = Vec::new();
-    for (mount, outlet) in shared.mounts.iter().cloned().zip(outlets) {
-        let (shared, mut stop) = (shared.clone(), stop.clone());
-        tasks.push(tokio::spawn(async move {
+        let mount = Arc::new(MountPoint::new(plan.path, plan.credentials, group, plan.status));
+        let place = {
+            let mut mounts = self.shared.mounts.write().unwrap_or_else(PoisonError::into_inner);
+            let place = mounts.next;
+            mounts.next += 1;
+            mounts.all.insert(place, mount.clone());
+            place
+        };
+        let shared = self.shared.clone();
+        let task = tokio::spawn(async move {
             tokio::select! {
-                () = mount.run(&shared, &outlet) => {}
+                () = mount.run(&shared, &plan.outlet) => {}
                 () = stop.wait() => {}
             }
             mount.goodbye(&shared);
-        }));
+        });
+        Ok(Served { place, task })
     }
-    tasks.push(tokio::spawn(look_after(shared.clone(), stop.clone())));
-    let mut stopping = stop.clone();
-    let places = Arc::new(Semaphore::new(CONNECTIONS_MAX));
-    tasks.push(tokio::spawn(async move {
-        let mut number = 0;
-        loop {
-            let accepted = tokio::select! {
-                a = listener.accept() => a,
-                () = stopping.wait() => return,
-            };
-            // Gone before it was taken, or out of descriptors, which only time mends.
-            let Ok((stream, peer)) = accepted else {
-                tokio::time::sleep(ACCEPT_PAUSE).await;
-                continue;
-            };
-            let Ok(place) = places.clone().try_acquire_owned() else { continue };
-            number += 1;
-            let (shared, stop) = (shared.clone(), stopping.clone());
-            tokio::spawn(async move {
-                connection::serve(shared, stream, peer, number, stop).await;
-                drop(place);
-            });
+
+    /// Waits until a feed has ended, says goodbye to its viewers, and takes it out.
+    pub async fn remove(&self, served: Served) {
+        let _ = served.task.await;
+        let viewers: Vec<_> = lock(&self.shared.watching).iter().filter(|(_, p)| **p == served.place).map(|(id, _)| *id).collect();
+        viewers.into_iter().for_each(|id| self.shared.let_go(id));
+        self.shared.mounts.write().unwrap_or_else(PoisonError::into_inner).all.remove(&served.place);
+    }
+
+    /// Waits for the end of its tasks, which `stop` ends.
+    pub async fn ended(self) {
+        for task in self.tasks {
+            let _ = task.await;
         }
-    }));
-    Ok(Serving { addr, tasks })
+    }
+}
+
+impl Served {
+    /// Waits until its source has ended, or it has been stopped. Safe to cancel.
+    pub async fn ended(&mut self) {
+        let _ = (&mut self.task).await;
+    }
+}
+
+/// Opens an address and serves these feeds there, as long as it is not stopped. Gives the address it got, and its tasks.
+///
+/// # Errors
+/// As [`RtspServer::open`] and [`RtspServer::add`].
+pub fn spawn_server(addr: SocketAddr, plans: Vec<ServePlan>, hooks: Hooks, stop: &Stop) -> io::Result<(SocketAddr, Vec<JoinHandle<()>>)> {
+    let server = RtspServer::open(addr, hooks, stop)?;
+    let served: Vec<_> = plans.into_iter().map(|plan| server.add(plan, stop.clone())).collect::<Result<_, _>>()?;
+    Ok((server.addr, served.into_iter().map(|s| s.task).chain(server.tasks).collect()))
+}
+
+async fn accept(shared: Arc<Shared>, listener: TcpListener, mut stopping: Stop) {
+    let places = Arc::new(Semaphore::new(CONNECTIONS_MAX));
+    let mut number = 0;
+    loop {
+        let accepted = tokio::select! {
+            a = listener.accept() => a,
+            () = stopping.wait() => return,
+        };
+        // Gone before it was taken, or out of descriptors, which only time mends.
+        let Ok((stream, peer)) = accepted else {
+            tokio::time::sleep(ACCEPT_PAUSE).await;
+            continue;
+        };
+        let Ok(place) = places.clone().try_acquire_owned() else { continue };
+        number += 1;
+        let (shared, stop) = (shared.clone(), stopping.clone());
+        tokio::spawn(async move {
+            connection::serve(shared, stream, peer, number, stop).await;
+            drop(place);
+        });
+    }
 }
 
 /// Listens for signs of life, and lets go who gives none.
@@ -335,6 +408,6 @@ async fn look_after(shared: Arc<Shared>, mut stop: Stop) {
         }
         let actions = lock(&shared.server).handle_timeout(now);
         shared.act(actions);
-        shared.mounts.iter().for_each(|m| m.answer_overdue(&shared.hooks, now));
+        shared.mounts().all.values().for_each(|m| m.answer_overdue(&shared.hooks, now));
     }
 }

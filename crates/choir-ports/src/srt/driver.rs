@@ -4,18 +4,19 @@
 //! transmit, events, deliveries. With few packets it wakes for each; with many it looks twice a
 //! millisecond, so that one wake-up serves many packets of many links.
 
-use crate::{Intake, LinkStatus, Outlet, PeerLive, datagrams, status::add_up};
+use crate::{Counters, Flow, Gauges, HeadroomReading, LinkStatus, PeerLive, datagrams};
 use bytes::Bytes;
-use choir_core::health::{Contact, Fault};
+use choir_core::facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting};
 use choir_host::{
     Stop,
     clock::{Alarm, unix_ms},
     udp::{SEND_BATCH, UdpPort},
 };
 use choir_proto::srt::{
-    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyChecked, KeyState, LinkConfig, LinkStats, RejectReason, RuleId,
+    AcceptRule, CloseReason, ConnId, Endpoint, Event, Joined, KeyChecked, KeyLength, KeyState, LinkConfig, LinkStats, RejectReason, RuleId,
     StreamMatch, Transmit,
 };
+use slotmap::SlotMap;
 use std::{
     collections::{HashMap, VecDeque},
     io,
@@ -24,9 +25,14 @@ use std::{
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{Notify, mpsc},
-    task::JoinHandle,
+    sync::{Notify, mpsc, oneshot},
+    task::JoinSet,
 };
+
+slotmap::new_key_type! {
+    /// One link on a port, for as long as it is there.
+    struct UserKey;
+}
 
 /// Receive batches per turn: bounds how long senders wait.
 const BATCHES_PER_TURN: usize = 16;
@@ -39,16 +45,55 @@ const GRID: Duration = Duration::from_micros(500);
 pub(super) struct User {
     pub(super) rule: RuleId,
     pub(super) listen: Option<(StreamMatch, LinkConfig, usize)>,
-    pub(super) intake: Option<Arc<dyn Intake>>,
-    pub(super) outlet: Option<Arc<Outlet>>,
+    pub(super) flow: Flow,
     pub(super) status: Arc<LinkStatus>,
     pub(super) conns: Vec<(ConnId, u32)>,
     pub(super) held: bool,
     pub(super) finishing: bool,
-    /// What is awaited while nobody is there.
-    pub(super) awaits: String,
-    /// Of a caller, where it calls: `host:port`.
-    pub(super) there: String,
+    /// Of a listener, its port and the stream ID that callers must have.
+    pub(super) port: u16,
+    pub(super) stream_id: Option<String>,
+    /// Of a caller, whom it calls: `host:port`.
+    pub(super) peer: String,
+    /// Of a listener: dropped when everything of a finite source has been sent.
+    pub(super) over: Option<oneshot::Sender<()>>,
+    /// Pass notifications on to the driver.
+    pub(super) relays: JoinSet<()>,
+}
+
+impl User {
+    pub(super) fn new(rule: RuleId, listen: Option<(StreamMatch, LinkConfig, usize)>, flow: Flow, status: Arc<LinkStatus>) -> Self {
+        Self {
+            rule,
+            listen,
+            flow,
+            status,
+            conns: Vec::new(),
+            held: false,
+            finishing: false,
+            port: 0,
+            stream_id: None,
+            peer: String::new(),
+            over: None,
+            relays: JoinSet::new(),
+        }
+    }
+
+    fn is_in(&self) -> bool {
+        matches!(self.flow, Flow::In(_))
+    }
+
+    /// What a listener waits for.
+    fn waiting(&self, refused: Option<Refused>) -> Contact {
+        Contact::Waiting(Waiting::Caller { port: self.port, stream_id: self.stream_id.clone(), refused })
+    }
+}
+
+/// A change of the links on a listening port.
+pub(super) enum Change {
+    Add(Box<User>),
+    /// Confirmed once its callers have been told.
+    Remove(RuleId, oneshot::Sender<()>),
 }
 
 /// How a run ended.
@@ -73,19 +118,53 @@ pub(super) fn fault_of(reason: CloseReason) -> Option<Fault> {
         CloseReason::RefusedByPeer(r) | CloseReason::RefusedHere(r) => Some(refused(r)),
         CloseReason::NoAnswer(_) => Some(Fault::Silent),
         CloseReason::PortClosed => Some(Fault::PortClosed),
-        CloseReason::NotVersion5 => Some(Fault::Stranger),
-        CloseReason::PeerClosed | CloseReason::Silent(_) | CloseReason::Replaced => Some(Fault::Gone),
+        CloseReason::NotVersion5 => Some(Fault::WrongProtocol),
+        CloseReason::PeerClosed | CloseReason::Silent(_) | CloseReason::Replaced => Some(Fault::PeerLost),
         CloseReason::NotHeard => Some(Fault::Silent),
         CloseReason::Closed => None,
     }
 }
 
-/// An end of a call, with what to do about it.
-pub(super) fn lost_sentence(there: &str, reason: CloseReason) -> String {
-    match reason {
-        CloseReason::NoAnswer(_) => format!("{there}: {reason}: is the other end on, and is the address right?"),
-        CloseReason::PortClosed => format!("{there}: {reason}: start the other end, or check the port"),
-        _ => format!("{there}: {reason}"),
+fn encryption_of(length: Option<KeyLength>, state: KeyState) -> Encryption {
+    match (length, state) {
+        (Some(length), _) => Encryption::Secured { key_bits: length.bytes() as u16 * 8 },
+        (None, KeyState::Clear) => Encryption::Clear,
+        (None, other) => Encryption::Mismatch(other.to_string()),
+    }
+}
+
+fn counters_of(s: &LinkStats, way_in: bool) -> Counters {
+    if way_in {
+        return Counters {
+            packets: s.received,
+            bytes: s.received_bytes,
+            lost: s.lost.saturating_sub(s.reordered),
+            recovered: s.recovered,
+            missing: s.skipped,
+            ..Counters::default()
+        };
+    }
+    Counters {
+        packets: s.sent,
+        bytes: s.sent_bytes,
+        lost: s.reported_lost,
+        // As far as a sender knows: what it dropped, and what it was asked for too late.
+        missing: s.send_dropped + s.given_up,
+        resent: s.resent,
+        dropped: s.send_dropped,
+        window_dropped: s.window_dropped,
+        ..Counters::default()
+    }
+}
+
+fn gauges_of(s: &LinkStats, way_in: bool, unacknowledged: Duration) -> Gauges {
+    let pick = |pair: (Duration, Duration)| if way_in { pair.0 } else { pair.1 };
+    Gauges {
+        rtt: Some(s.rtt).filter(|rtt| !rtt.is_zero()),
+        latency: Some(if way_in { s.receive_latency } else { s.send_latency }),
+        latency_asked: Some((pick(s.latency_here), pick(s.latency_there))),
+        peer_window: Some(s.peer_window).filter(|_| !way_in),
+        unacknowledged: Some(unacknowledged).filter(|_| !way_in),
     }
 }
 
@@ -94,13 +173,14 @@ pub(super) struct Driver {
     socket: UdpPort,
     endpoint: Endpoint,
     alarm: Alarm,
-    users: Vec<User>,
-    by_conn: HashMap<ConnId, usize>,
+    users: SlotMap<UserKey, User>,
+    by_conn: HashMap<ConnId, UserKey>,
+    /// Of a listening port: links that come and go.
+    changes: Option<mpsc::UnboundedReceiver<Change>>,
     /// Rung by outlets and by hold and release.
     wake: Arc<Notify>,
     /// Results of passphrase checks, which run on threads of their own.
     checked: (mpsc::UnboundedSender<KeyChecked>, mpsc::UnboundedReceiver<KeyChecked>),
-    relays: Vec<JoinHandle<()>>,
     pending: VecDeque<(Transmit, Vec<u8>)>,
     spare: Vec<Vec<u8>>,
     next_stats: Instant,
@@ -128,24 +208,18 @@ impl Load {
     }
 }
 
-impl Drop for Driver {
-    fn drop(&mut self) {
-        self.relays.iter().for_each(JoinHandle::abort);
-    }
-}
-
 impl Driver {
-    pub(super) fn new(socket: UdpPort, endpoint: Endpoint) -> io::Result<Self> {
+    pub(super) fn new(socket: UdpPort, endpoint: Endpoint, changes: Option<mpsc::UnboundedReceiver<Change>>) -> io::Result<Self> {
         let now = Instant::now();
         Ok(Self {
             socket,
             endpoint,
             alarm: Alarm::new()?,
-            users: Vec::new(),
+            users: SlotMap::with_key(),
             by_conn: HashMap::new(),
+            changes,
             wake: Arc::default(),
             checked: mpsc::unbounded_channel(),
-            relays: Vec::new(),
             pending: VecDeque::new(),
             spare: Vec::new(),
             next_stats: now,
@@ -156,76 +230,82 @@ impl Driver {
         })
     }
 
-    /// Lets a bell of somebody else ring this driver's.
-    fn relay(&mut self, bell: Arc<Notify>) {
-        let wake = self.wake.clone();
-        self.relays.push(tokio::spawn(async move {
-            loop {
-                bell.notified().await;
-                wake.notify_one();
-            }
-        }));
-    }
-
-    pub(super) fn add(&mut self, user: User) {
+    fn add(&mut self, mut user: User) -> UserKey {
         let inode = self.socket.inode();
         user.status.update(|l| l.socket = inode);
-        if self.users.is_empty() && user.outlet.is_none() {
-            // The common case, one way in on the port, needs no relay.
-            self.wake = user.status.wake.clone();
-        } else if self.users.is_empty()
-            && let Some(outlet) = &user.outlet
-        {
-            self.wake = outlet.wake.clone();
-            self.relay(user.status.wake.clone());
-        } else {
-            self.relay(user.status.wake.clone());
-            if let Some(outlet) = &user.outlet {
-                self.relay(outlet.wake.clone());
+        let control = user.status.control.wake.clone();
+        match &user.flow {
+            // The only link of a port needs no relay for its media.
+            Flow::In(_) if self.users.is_empty() => self.wake = control,
+            Flow::Out(outlet) if self.users.is_empty() => {
+                self.wake = outlet.wake.clone();
+                user.relays.spawn(relay(control, self.wake.clone()));
+            }
+            Flow::In(_) => drop(user.relays.spawn(relay(control, self.wake.clone()))),
+            Flow::Out(outlet) => {
+                user.relays.spawn(relay(control, self.wake.clone()));
+                user.relays.spawn(relay(outlet.wake.clone(), self.wake.clone()));
             }
         }
-        self.users.push(user);
-        self.listen(self.users.len() - 1);
+        let key = self.users.insert(user);
+        self.listen(key);
+        key
     }
 
-    fn listen(&mut self, i: usize) {
-        let user = &self.users[i];
+    fn listen(&mut self, key: UserKey) {
+        let Some(user) = self.users.get(key) else { return };
         if let Some((stream, config, max_callers)) = user.listen.clone() {
-            self.endpoint.listen(AcceptRule {
-                id: user.rule,
-                stream,
-                config,
-                max_callers,
-                held: user.held,
-                callers_send: user.intake.is_some(),
-            });
+            self.endpoint.listen(AcceptRule { id: user.rule, stream, config, max_callers, held: user.held, callers_send: user.is_in() });
+        }
+    }
+
+    /// Takes links in and out of a listening port.
+    fn change(&mut self, change: Change) {
+        match change {
+            Change::Add(user) => {
+                self.add(*user);
+            }
+            Change::Remove(rule, done) => {
+                self.endpoint.stop_listening(rule);
+                let found = self.users.iter().find(|(_, u)| u.rule == rule).map(|(key, _)| key);
+                if let Some(user) = found.and_then(|key| self.users.remove(key)) {
+                    for (conn, _) in &user.conns {
+                        self.endpoint.close(*conn);
+                        self.by_conn.remove(conn);
+                    }
+                }
+                self.transmit(Instant::now());
+                // Whoever asked may have gone.
+                let _ = done.send(());
+            }
         }
     }
 
     pub(super) fn call(&mut self, peer: SocketAddr, rendezvous: bool, config: LinkConfig, user: User) {
-        self.add(user);
+        let key = self.add(user);
         let now = Instant::now();
         let conn = if rendezvous { self.endpoint.meet(now, peer, config) } else { self.endpoint.call(now, peer, config) };
-        self.by_conn.insert(conn, 0);
+        self.by_conn.insert(conn, key);
     }
 
     pub(super) async fn run(&mut self, mut stop: Stop) -> Outcome {
-        let caller = self.users.iter().any(|u| u.listen.is_none());
         let outcome = loop {
             let received = self.turn();
             let now = Instant::now();
             self.load.note(now, received);
-            if caller && let Some((reason, was_up)) = self.ended.take() {
-                break if self.users.iter().all(|u| u.finishing) {
+            if self.changes.is_none()
+                && let Some((reason, was_up)) = self.ended.take()
+            {
+                break if self.users.values().all(|u| u.finishing) {
                     Outcome::Finished
-                } else if self.users.iter().any(|u| u.held) {
+                } else if self.users.values().any(|u| u.held) {
                     Outcome::Held
                 } else {
                     Outcome::Ended { reason, was_up }
                 };
             }
-            if !caller && self.users.iter().all(|u| u.finishing && u.conns.is_empty()) {
-                break Outcome::Finished;
+            for user in self.users.values_mut().filter(|u| u.finishing && u.conns.is_empty()) {
+                user.over = None;
             }
             if self.wait(now, &mut stop).await {
                 break Outcome::Stopped;
@@ -255,6 +335,10 @@ impl Driver {
             _ = self.socket.readable(), if !busy => false,
             _ = self.socket.writable(), if blocked => false,
             () = self.wake.notified(), if !busy => false,
+            Some(change) = next_change(&mut self.changes) => {
+                self.change(change);
+                false
+            }
             Some(checked) = self.checked.1.recv() => {
                 self.endpoint.handle_key_check(Instant::now(), checked);
                 false
@@ -303,35 +387,31 @@ impl Driver {
             }
         } else if self.send_trouble.replace(e.kind()) != Some(e.kind()) {
             tracing::debug!(error = %e, "socket");
-            for user in &self.users {
-                user.status.note(true, format!("the network says: {e}"));
+            for user in self.users.values() {
+                user.status.note(Notice::Network(e.to_string()));
             }
         }
     }
 
     fn take_commands(&mut self) {
-        for i in 0..self.users.len() {
-            let held = self.users[i].status.is_held();
-            if held == self.users[i].held {
+        let changed: Vec<_> = self.users.iter().filter(|(_, u)| u.status.control.is_held() != u.held).map(|(key, _)| key).collect();
+        for key in changed {
+            let user = &mut self.users[key];
+            user.held = !user.held;
+            if !user.held {
+                let contact = if user.listen.is_some() { Some(user.waiting(None)) } else { None };
+                contact.into_iter().for_each(|c| user.status.set_contact(c));
+                self.listen(key);
                 continue;
             }
-            self.users[i].held = held;
-            if held {
-                self.listen(i);
-                for (conn, _) in self.users[i].conns.clone() {
-                    self.endpoint.close(conn);
-                }
-                // A caller's greeting under way ends too.
-                let calling: Vec<ConnId> = self.by_conn.iter().filter(|(_, u)| **u == i).map(|(c, _)| *c).collect();
-                calling.into_iter().for_each(|c| self.endpoint.close(c));
-                if self.users[i].listen.is_none() && self.users[i].conns.is_empty() {
-                    self.ended = Some((CloseReason::Closed, false));
-                }
-                self.users[i].status.set_contact(Contact::Held);
-            } else {
-                self.users[i].status.set_contact(Contact::Awaited(self.users[i].awaits.clone()));
-                self.listen(i);
+            user.status.set_contact(Contact::Held);
+            if user.listen.is_none() && user.conns.is_empty() {
+                self.ended = Some((CloseReason::Closed, false));
             }
+            self.listen(key);
+            // A caller's greeting under way ends too.
+            let conns: Vec<ConnId> = self.by_conn.iter().filter(|(_, of)| **of == key).map(|(c, _)| *c).collect();
+            conns.into_iter().for_each(|c| self.endpoint.close(c));
         }
     }
 
@@ -350,8 +430,8 @@ impl Driver {
     }
 
     fn take_outlets(&mut self, now: Instant) {
-        for user in &mut self.users {
-            let Some(outlet) = &user.outlet else { continue };
+        for user in self.users.values_mut() {
+            let Flow::Out(outlet) = &user.flow else { continue };
             // Asked before the queue is taken, so that nothing queued before the end is left behind.
             let ended = outlet.has_ended();
             outlet.take_into(&mut self.taken);
@@ -417,10 +497,9 @@ impl Driver {
                 Event::Closed { conn, reason, key_state, stats, .. } => over.push((conn, reason, key_state, stats)),
                 Event::Refused { from, rule, stream_id, reason, key_state } => self.refused(from, rule, stream_id, reason, key_state),
                 Event::Unreachable { conn } => {
-                    if let Some(user) = self.by_conn.get(&conn).and_then(|i| self.users.get(*i)) {
-                        let text = lost_sentence(&user.there, CloseReason::PortClosed);
-                        user.status.note(true, text.clone());
-                        user.status.set_lost(fault_of(CloseReason::PortClosed), text);
+                    if let Some(user) = self.by_conn.get(&conn).and_then(|key| self.users.get(*key)) {
+                        let why = CloseReason::PortClosed;
+                        user.status.tell_lost(Loss::Call { peer: user.peer.clone(), fault: fault_of(why), why: why.to_string() });
                     }
                 }
             }
@@ -440,20 +519,20 @@ impl Driver {
         reason: RejectReason,
         key_state: Option<KeyState>,
     ) {
-        let id = stream_id.map_or_else(String::new, |s| format!(" with stream ID \"{s}\""));
-        let text = format!("caller {from}{id} refused: {}", reason.here());
-        for user in self.users.iter().filter(|u| rule.is_none_or(|r| u.rule == r)) {
-            user.status.note(true, text.clone());
+        let refused = Refused { from, stream_id, fault: fault_of(CloseReason::RefusedHere(reason)), why: reason.here() };
+        for user in self.users.values().filter(|u| rule.is_none_or(|r| u.rule == r)) {
+            user.status.note(Notice::CallerRefused(refused.clone()));
             user.status.update(|l| {
                 if l.peers.is_empty()
-                    && let Contact::Awaited(_) | Contact::Lost(_) = l.contact
+                    && let Contact::Waiting(_) | Contact::Lost(_) = l.contact
                 {
-                    l.key_state = key_state.or(l.key_state);
-                    l.fault = fault_of(CloseReason::RefusedHere(reason));
+                    if let Some(state) = key_state {
+                        l.encryption = encryption_of(None, state);
+                    }
                     l.contact = match rule {
-                        Some(_) => Contact::Lost(text.clone()),
+                        Some(_) => Contact::Lost(Loss::Refused(refused.clone())),
                         // Perhaps it was not meant for this one.
-                        None => Contact::Awaited(format!("{}; {text}", user.awaits)),
+                        None => user.waiting(Some(refused.clone())),
                     };
                 }
             });
@@ -462,62 +541,68 @@ impl Driver {
 
     fn joined(&mut self, now: Instant, joined: &Joined) {
         let found = match joined.rule {
-            Some(rule) => self.users.iter().position(|u| u.rule == rule),
+            Some(rule) => self.users.iter().find(|(_, u)| u.rule == rule).map(|(key, _)| key),
             None => self.by_conn.get(&joined.conn).copied(),
         };
-        let Some(i) = found else { return };
-        self.by_conn.insert(joined.conn, i);
+        let Some((key, user)) = found.and_then(|key| Some((key, self.users.get_mut(key)?))) else { return };
+        self.by_conn.insert(joined.conn, key);
         let stats = self.endpoint.link_stats(joined.conn).unwrap_or_default();
-        let user = &mut self.users[i];
-        let encryption = match stats.key_length {
-            Some(length) => format!("secured with {length}"),
-            None => "in the clear".into(),
-        };
-        let latency = stats.receive_latency.max(stats.send_latency).as_millis();
-        user.status.note(false, format!("connected with {}, {encryption}, latency {latency} ms", joined.peer));
+        user.status.note(Notice::Connected {
+            peer: joined.peer,
+            cipher: stats.key_length.map(|length| length.to_string()),
+            latency: stats.receive_latency.max(stats.send_latency),
+        });
+        let way_in = user.is_in();
         let mut session = 0;
         user.status.update(|l| {
             l.contact = Contact::Up;
-            l.key_state = Some(stats.key_state);
+            l.encryption = encryption_of(stats.key_length, stats.key_state);
             l.sessions += 1;
             session = l.sessions;
-            l.peers.push(PeerLive { conn: joined.conn, addr: joined.peer, since: (now, unix_ms()), stats, window: Default::default() });
+            l.peers.push((
+                joined.conn.0.into(),
+                PeerLive {
+                    addr: joined.peer,
+                    since: (now, unix_ms()),
+                    counters: counters_of(&stats, way_in),
+                    gauges: gauges_of(&stats, way_in, Duration::ZERO),
+                    headroom: VecDeque::new(),
+                },
+            ));
         });
         user.conns.push((joined.conn, session));
     }
 
     fn closed(&mut self, conn: ConnId, reason: CloseReason, key_state: Option<KeyState>, stats: Option<&LinkStats>) {
-        let Some(i) = self.by_conn.remove(&conn) else { return };
+        let Some(user) = self.by_conn.remove(&conn).and_then(|key| self.users.get_mut(key)) else { return };
         // A caller's socket hears its peer alone: what came and was no SRT came from there.
         let answered = matches!(reason, CloseReason::NoAnswer(_)) && self.socket.peer().is_some() && self.endpoint.stats().junk > 0;
         let reason = if answered { CloseReason::NotVersion5 } else { reason };
-        let user = &mut self.users[i];
         let was_up = user.conns.iter().any(|(c, _)| *c == conn);
         user.conns.retain(|(c, _)| *c != conn);
         let listening = user.listen.is_some();
-        let held = user.held;
+        let (held, way_in) = (user.held, user.is_in());
         let mut peer = None;
         user.status.update(|l| {
-            if let Some(p) = l.peers.iter().find(|p| p.conn == conn) {
+            if let Some((_, p)) = l.peers.iter().find(|(id, _)| *id == u64::from(conn.0)) {
                 peer = Some(p.addr);
-                let stats = stats.unwrap_or(&p.stats).clone();
-                add_up(&mut l.ended, &stats);
+                let last = stats.map_or(p.counters, |s| counters_of(s, way_in));
+                l.counters.add(&last);
             }
-            l.peers.retain(|p| p.conn != conn);
-            if !was_up {
-                l.key_state = key_state.or(l.key_state);
+            l.peers.retain(|(id, _)| *id != u64::from(conn.0));
+            if let Some(state) = key_state.filter(|_| !was_up) {
+                l.encryption = encryption_of(None, state);
             }
-            if l.peers.is_empty() && !held && listening {
-                l.fault = fault_of(reason);
-                l.contact = Contact::Lost(match peer {
-                    Some(p) => format!("{p}: {reason}; waiting for it to call again"),
-                    None => reason.to_string(),
-                });
+            if !held && listening {
+                let loss = Loss::Caller { peer, fault: fault_of(reason), why: reason.to_string() };
+                if peer.is_some() {
+                    l.note(Notice::Lost(loss.clone()));
+                }
+                if l.peers.is_empty() {
+                    l.contact = Contact::Lost(loss);
+                }
             }
         });
-        if let Some(p) = peer.filter(|_| listening && !held) {
-            user.status.note(true, format!("lost {p}: {reason}"));
-        }
         if !listening {
             self.ended = Some((reason, was_up));
         }
@@ -525,23 +610,26 @@ impl Driver {
 
     fn deliver(&mut self) {
         while let Some(d) = self.endpoint.poll_delivery() {
-            let Some(user) = self.by_conn.get(&d.conn).and_then(|i| self.users.get(*i)) else { continue };
-            if let (Some(intake), Some((_, session))) = (&user.intake, user.conns.iter().find(|(c, _)| *c == d.conn)) {
+            let Some(user) = self.by_conn.get(&d.conn).and_then(|key| self.users.get(*key)) else { continue };
+            if let (Flow::In(intake), Some((_, session))) = (&user.flow, user.conns.iter().find(|(c, _)| *c == d.conn)) {
                 intake.push(*session, d.payload);
             }
         }
     }
 
     fn copy_stats(&mut self) {
-        for user in &self.users {
+        let now = Instant::now();
+        for user in self.users.values() {
+            let way_in = user.is_in();
             for (conn, _) in &user.conns {
-                let (Some(stats), Some(window)) = (self.endpoint.link_stats(*conn), self.endpoint.take_window(*conn)) else { continue };
+                let Some(stats) = self.endpoint.link_stats(*conn) else { continue };
+                let (headroom, age) = (self.endpoint.take_headroom(*conn), self.endpoint.unacknowledged(now, *conn));
                 user.status.update(|l| {
-                    if let Some(p) = l.peers.iter_mut().find(|p| p.conn == *conn) {
-                        p.stats = stats;
-                        let least = |a: Option<i64>, b: Option<i64>| a.into_iter().chain(b).min();
-                        p.window.headroom_us = least(p.window.headroom_us, window.headroom_us);
-                        p.window.far_headroom_us = least(p.window.far_headroom_us, window.far_headroom_us);
+                    l.read_at = Some(now);
+                    let Some((_, p)) = l.peers.iter_mut().find(|(id, _)| *id == u64::from(conn.0)) else { return };
+                    (p.counters, p.gauges) = (counters_of(&stats, way_in), gauges_of(&stats, way_in, age));
+                    if let Some(h) = headroom {
+                        p.note_headroom(HeadroomReading { at: now, least_us: h.least_us, greatest_us: h.greatest_us });
                     }
                 });
             }
@@ -556,5 +644,21 @@ impl Driver {
         let now = Instant::now();
         self.transmit(now);
         self.deliver();
+    }
+}
+
+/// Passes notifications on.
+async fn relay(from: Arc<Notify>, to: Arc<Notify>) {
+    loop {
+        from.notified().await;
+        to.notify_one();
+    }
+}
+
+/// The next change of a listening port; a caller has none.
+async fn next_change(changes: &mut Option<mpsc::UnboundedReceiver<Change>>) -> Option<Change> {
+    match changes {
+        Some(changes) => changes.recv().await,
+        None => std::future::pending().await,
     }
 }

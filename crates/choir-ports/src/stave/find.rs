@@ -2,7 +2,7 @@
 
 use super::dns;
 use choir_host::{
-    Stop,
+    End, Stop,
     interfaces::own_interfaces,
     lock,
     multicast::{MDNS, MulticastSocket},
@@ -68,7 +68,7 @@ pub(super) struct Tell {
 /// Seeks, and announces `own`, until the stop.
 pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) -> JoinHandle<()> {
     tokio::spawn(async move {
-        let mut open: BTreeMap<Ipv4Addr, (watch::Sender<bool>, JoinHandle<()>)> = BTreeMap::new();
+        let mut open: BTreeMap<Ipv4Addr, (End, JoinHandle<()>)> = BTreeMap::new();
         let mut tick = tokio::time::interval(LOOK);
         loop {
             tokio::select! {
@@ -80,7 +80,7 @@ pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) ->
             open.retain(|ip, (end, task)| {
                 let stays = now.contains(ip) && !task.is_finished();
                 if !stays {
-                    let _ = end.send(true);
+                    end.now();
                 }
                 stays
             });
@@ -96,7 +96,7 @@ pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) ->
             tell.interfaces.send_if_modified(|n| n.replace(open.len()) != Some(open.len()));
         }
         for (end, task) in open.into_values() {
-            let _ = end.send(true);
+            end.now();
             let _ = task.await;
         }
     })

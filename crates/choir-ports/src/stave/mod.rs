@@ -32,7 +32,7 @@ pub use steer::{NamedCamera, SteerError};
 pub use take::{Order, TakePlan, spawn_take};
 pub use units::{Arrived, UnitTap};
 
-use choir_core::health::Fault;
+use choir_core::facts::Fault;
 use choir_proto::stave::{Catalogue, RefusalCode};
 use std::{net::SocketAddr, path::PathBuf};
 
@@ -60,7 +60,7 @@ fn fault_of(code: RefusalCode) -> Fault {
         RefusalCode::Key => Fault::Passphrase,
         RefusalCode::Unknown => Fault::Login,
         RefusalCode::Name => Fault::Path,
-        RefusalCode::Version => Fault::Stranger,
+        RefusalCode::Version => Fault::WrongProtocol,
         RefusalCode::Group | RefusalCode::Full | RefusalCode::Codec | RefusalCode::Other => Fault::Refused,
     }
 }

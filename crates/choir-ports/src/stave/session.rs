@@ -2,7 +2,7 @@
 
 use super::node::Node;
 use bytes::{Buf, BytesMut};
-use choir_core::health::Fault;
+use choir_core::facts::Fault;
 use choir_host::clock::sleep_until;
 use choir_proto::stave::{EXPORTER_LABEL, EXPORTER_LEN, Listener, ListenerConfig};
 use quinn::{Connection, ConnectionError, RecvStream, SendStream, VarInt};
@@ -73,7 +73,7 @@ impl Session {
         let conn = tokio::time::timeout(ANSWER, connecting).await.map_err(|_| silent(format!("nothing answers at {at}")))?.map_err(
             |e| match e {
                 ConnectionError::TimedOut => silent(format!("nothing answers at {at}")),
-                e => Failed::new(Some(Fault::Stranger), format!("{at}: {}", words(&e))),
+                e => Failed::new(Some(Fault::WrongProtocol), format!("{at}: {}", words(&e))),
             },
         )?;
         if !pins.is_empty() && fingerprint_of(&conn).is_none_or(|f| !pins.contains(&f)) {
@@ -92,7 +92,7 @@ impl Session {
             self.out.extend_from_slice(&data);
         }
         let due = self.listener.poll_timeout();
-        let ended = |e: ConnectionError| Failed::new(Some(Fault::Gone), words(&e));
+        let ended = |e: ConnectionError| Failed::new(Some(Fault::PeerLost), words(&e));
         tokio::select! {
             written = self.send.write(&self.out), if !self.out.is_empty() => match written {
                 Ok(n) => self.out.advance(n),
@@ -101,12 +101,12 @@ impl Session {
             read = self.recv.read_chunk(64 << 10, true) => match read {
                 Ok(Some(chunk)) => self.listener.handle_control(&chunk.bytes).map_err(|e| {
                     self.conn.close(NONSENSE, e.to_string().as_bytes());
-                    Failed::new(Some(Fault::Stranger), e.to_string())
+                    Failed::new(Some(Fault::WrongProtocol), e.to_string())
                 })?,
                 _ => return Err(ended(self.conn.closed().await)),
             },
             () = sleep_until(due) => {
-                self.listener.handle_timeout(Instant::now()).map_err(|e| Failed::new(Some(Fault::Stranger), e.to_string()))?;
+                self.listener.handle_timeout(Instant::now()).map_err(|e| Failed::new(Some(Fault::WrongProtocol), e.to_string()))?;
             }
         }
         Ok(())

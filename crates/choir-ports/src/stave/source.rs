@@ -6,6 +6,7 @@ use super::{
 };
 use crate::{LinkStatus, Outlet};
 use bytes::Bytes;
+use choir_core::facts::Notice;
 use choir_host::{Stop, clock::unix_us, lock};
 use choir_proto::stave::{Offered, StreamOffer, Timecode, Track};
 use std::{
@@ -78,7 +79,7 @@ impl Node {
         let node = self.clone();
         tokio::spawn(async move {
             let Some((id, _)) = node.add_source(&plan.name, plan.camera, plan.group.as_ref(), plan.status.clone()) else {
-                return plan.status.note(true, "this machine offers as many names as one can".into());
+                return plan.status.note(Notice::NameLimit(super::node::SOURCES));
             };
             let offers = Arc::new(Mutex::new(vec![None; plan.streams.len().min(STREAMS)]));
             let mut set = JoinSet::new();

@@ -5,7 +5,7 @@ use super::{
     take::{Order, TakePlan, spawn_take},
 };
 use crate::LinkStatus;
-use choir_core::{health::Contact, link::StaveLink};
+use choir_core::{facts::Contact, link::StaveLink};
 use choir_host::Stop;
 use choir_proto::stave::CameraVerb;
 use std::{net::IpAddr, sync::Arc, time::Duration};
@@ -47,7 +47,7 @@ impl NamedCamera {
     #[must_use]
     pub fn seek(node: &Node, link: StaveLink, pins: Vec<String>, interface: Option<IpAddr>, stop: &Stop) -> Self {
         let (orders, taken) = mpsc::channel(4);
-        let (name, status) = (link.name.clone(), LinkStatus::new("being sought"));
+        let (name, status) = (link.name.clone(), LinkStatus::new());
         let plan = TakePlan { pins, interface, orders: Some(taken), ..TakePlan::of(node, link, status.clone()) };
         spawn_take(plan, stop.clone());
         Self { name, orders, status }
@@ -79,9 +79,10 @@ impl NamedCamera {
 
 fn words(contact: Contact) -> String {
     match contact {
-        Contact::Awaited(why) | Contact::Lost(why) => why,
-        Contact::Greeting(_) | Contact::Up | Contact::Held => {
-            format!("its machine is there, but the order was not answered within {} s", ANSWER.as_secs())
+        Contact::Waiting(what) => what.to_string(),
+        Contact::Lost(why) => why.to_string(),
+        Contact::Joining(_) | Contact::Up | Contact::Held => {
+            format!("its machine did not answer the order within {} s", ANSWER.as_secs())
         }
     }
 }

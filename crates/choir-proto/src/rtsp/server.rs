@@ -23,7 +23,7 @@ const NONCE_LIFE: Duration = Duration::from_secs(300);
 const NONCES_KEPT: usize = 4;
 
 /// What can be watched under one path.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Mount {
     /// Session description; `None` while nothing is known of the media yet.
     pub description: Option<String>,

@@ -8,7 +8,7 @@
 //! ```
 
 use super::{
-    CloseReason, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq, Window,
+    CloseReason, Headroom, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq,
     crypto::{CipherKeys, KeyError},
     pacing::Pacer,
     receive::{Arrival, Held, ReceiveBuffer, Released},
@@ -124,7 +124,7 @@ pub(super) struct Connection {
     since: i64,
     rate: ReceiveRate,
     stats: LinkStats,
-    window: Window,
+    headroom: Option<Headroom>,
 }
 
 /// Packets and bytes of the last full second.
@@ -232,7 +232,7 @@ impl Connection {
             since: now,
             rate: ReceiveRate { started: now, ..ReceiveRate::default() },
             stats,
-            window: Window::default(),
+            headroom: None,
             agreed,
         }
     }
@@ -287,6 +287,11 @@ impl Connection {
         self.state = State::Closed(reason);
     }
 
+    /// Age of the oldest packet sent and not acknowledged, µs.
+    pub fn unacknowledged(&self, now: i64) -> i64 {
+        self.send.oldest_unacknowledged().map_or(0, |t| (now - t).max(0))
+    }
+
     pub fn stats(&self) -> LinkStats {
         let mut s = self.stats.clone();
         s.in_flight = self.send.in_flight();
@@ -301,8 +306,13 @@ impl Connection {
         s
     }
 
-    pub fn take_window(&mut self) -> Window {
-        std::mem::take(&mut self.window)
+    pub fn take_headroom(&mut self) -> Option<Headroom> {
+        self.headroom.take()
+    }
+
+    fn note_headroom(&mut self, us: i64) {
+        let one = Headroom { least_us: us, greatest_us: us };
+        self.headroom = Some(self.headroom.map_or(one, |h| h.with(one)));
     }
 
     // ---- commands
@@ -471,7 +481,7 @@ impl Connection {
             }
             Arrival::Late => {
                 self.stats.came_late += 1;
-                self.window.note_headroom(self.base.due(ts) - now);
+                self.note_headroom(self.base.due(ts) - now);
                 return;
             }
             Arrival::Beyond => {
@@ -482,7 +492,7 @@ impl Connection {
         self.stats.received += 1;
         self.stats.received_bytes += size as u64;
         self.rate.note(now, size);
-        self.window.note_headroom(self.base.due(ts) - now);
+        self.note_headroom(self.base.due(ts) - now);
         self.since_ack += 1;
         if self.ack_at.is_none() {
             self.ack_at = Some(now + ACK_EVERY_US);
@@ -531,21 +541,17 @@ impl Connection {
         if let Some(link) = ack.link {
             self.rtt.adopt(now, link.rtt_us, link.rtt_var_us);
         }
-        if let Some(origin) = self.send.handle_ack(ack.next) {
-            // Its packet reached the peer half a round trip ago and is due a one-way trip and the latency
-            // after its origin.
-            let left = micros(self.agreed.send_latency) + self.rtt.rtt - (now - origin);
-            self.window.note_far_headroom(left);
-        }
+        self.send.handle_ack(ack.next);
     }
 
     fn handle_nak(&mut self, now: i64, list: &LossList) {
         // A repeat that left less than a round trip ago may still be on its way. The variation is taken
         // off, else a report that is right on time would be taken for an early one.
         let guard = if self.rtt.measured { (self.rtt.rtt - self.rtt.var.min(self.rtt.rtt / 8)).max(1_000) } else { GUARD_UNMEASURED_US };
-        let (reported, gone) = self.send.handle_nak(list, now, guard, now - self.useful());
-        self.stats.reported_lost += reported;
-        if let Some((first, last)) = gone {
+        let reported = self.send.handle_nak(list, now, guard, now - self.useful());
+        self.stats.reported_lost += reported.new;
+        self.stats.given_up += reported.too_late;
+        if let Some((first, last)) = reported.gone {
             self.request_drop(first, last);
         }
     }

@@ -1,7 +1,7 @@
 //! One UDP socket's worth of SRT: tells connections apart, greets, listens, and drives them all.
 
 use super::{
-    AcceptRule, CloseReason, ConnId, Delivery, EndpointStats, Event, Joined, LinkConfig, LinkStats, RuleId, SendError, Transmit, Window,
+    AcceptRule, CloseReason, ConnId, Delivery, EndpointStats, Event, Headroom, Joined, LinkConfig, LinkStats, RuleId, SendError, Transmit,
     connection::Connection,
     handshake::{Greeting, Step},
     listener::Listener,
@@ -119,6 +119,13 @@ impl Endpoint {
         }
     }
 
+    /// Lets no more callers in by a rule. Those who are in stay until they are closed.
+    pub fn stop_listening(&mut self, id: RuleId) {
+        if let Some(listener) = &mut self.listener {
+            listener.rules.retain(|r| r.id != id);
+        }
+    }
+
     /// Calls a listener.
     pub fn call(&mut self, now: Instant, peer: SocketAddr, config: LinkConfig) -> ConnId {
         let (id, now) = (self.draw_id(), self.us(now));
@@ -179,12 +186,19 @@ impl Endpoint {
         self.connection(conn).map(Connection::stats)
     }
 
-    /// What happened since the last call, for one connection.
-    pub fn take_window(&mut self, conn: ConnId) -> Option<Window> {
+    /// Headroom since the last call, for one connection; `None` when nothing came.
+    pub fn take_headroom(&mut self, conn: ConnId) -> Option<Headroom> {
         match &mut self.entry(conn)?.phase {
-            Phase::Up(c) => Some(c.take_window()),
+            Phase::Up(c) => c.take_headroom(),
             Phase::Greeting(_) => None,
         }
+    }
+
+    /// Age of the oldest packet that was sent on a connection and is not acknowledged; zero when there is none.
+    #[must_use]
+    pub fn unacknowledged(&self, now: Instant, conn: ConnId) -> Duration {
+        let age = self.connection(conn).map_or(0, |c| c.unacknowledged(self.us(now)));
+        Duration::from_micros(age as u64)
     }
 
     /// Counters of the socket.

@@ -40,4 +40,4 @@ pub use event::{ConnId, Delivery, EndpointStats, Event, Joined, Transmit};
 pub use keycheck::{KeyCheck, KeyChecked};
 pub use listener::{AcceptRule, RuleId, StreamMatch};
 pub use seq::Seq;
-pub use stats::{LinkStats, Window};
+pub use stats::{Headroom, LinkStats};

@@ -19,6 +19,8 @@ pub(super) struct Outgoing {
     /// When it was sent again last.
     repeated: Option<i64>,
     queued: bool,
+    /// The peer has reported it missing.
+    reported: bool,
     /// Origin time of the packet behind the hole that it is in: the receiver skips the hole when that one is due.
     hole_ends: i64,
 }
@@ -35,6 +37,17 @@ pub(super) struct SendBuffer {
     peer_window: usize,
     acked: Seq,
     message: u32,
+}
+
+/// What a loss report came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Reported {
+    /// Packets that were not reported before.
+    pub new: u64,
+    /// Of those, the ones that would come too late: they are not repeated.
+    pub too_late: u64,
+    /// The range that is no longer here.
+    pub gone: Option<(Seq, Seq)>,
 }
 
 /// One packet to write.
@@ -78,7 +91,17 @@ impl SendBuffer {
     pub fn push(&mut self, ts: i64, key: KeyFlag, payload: Bytes) {
         let message = self.message;
         self.message = if message >= 0x03FF_FFFF { 1 } else { message + 1 };
-        self.packets.push_back(Outgoing { payload, ts, key, message, last_sent: None, repeated: None, queued: false, hole_ends: ts });
+        self.packets.push_back(Outgoing {
+            payload,
+            ts,
+            key,
+            message,
+            last_sent: None,
+            repeated: None,
+            queued: false,
+            reported: false,
+            hole_ends: ts,
+        });
     }
 
     /// True when `next` would give a packet.
@@ -118,15 +141,16 @@ impl SendBuffer {
         Some(Pick { seq, packet, resent: false })
     }
 
-    /// Takes back what is asked for and whose hole ends before `oldest`: it would come too late. Gives how many.
+    /// Takes back what is asked for and whose hole ends before `oldest`: it would come too late. Gives how many were never repeated.
     pub fn give_up(&mut self, oldest: i64) -> u64 {
         let mut given_up = 0;
         while let Some(seq) = self.again.front().copied() {
             match self.index(seq) {
                 Some(i) if self.packets[i].hole_ends >= oldest => break,
                 Some(i) => {
-                    self.packets[i].queued = false;
-                    given_up += 1;
+                    let packet = &mut self.packets[i];
+                    packet.queued = false;
+                    given_up += u64::from(packet.repeated.is_none());
                 }
                 None => {}
             }
@@ -157,26 +181,24 @@ impl SendBuffer {
         self.again.retain(|s| s.distance_from(first) >= 0);
     }
 
-    /// Takes an acknowledgement; gives the origin time of the last packet it newly covers. One beyond
-    /// what was sent is junk.
-    pub fn handle_ack(&mut self, next: Seq) -> Option<i64> {
+    /// Takes an acknowledgement. One beyond what was sent is junk.
+    pub fn handle_ack(&mut self, next: Seq) {
         let sent_end = self.first.add(self.sent as u32);
         if next.distance_from(sent_end) > 0 {
-            return None;
+            return;
         }
         if next.distance_from(self.acked) > 0 {
             self.acked = next;
         }
-        let count = usize::try_from(next.distance_from(self.first)).ok().filter(|&n| n > 0)?;
-        let ts = self.packets[count - 1].ts;
-        self.forget_front(count);
-        Some(ts)
+        if let Ok(count) = usize::try_from(next.distance_from(self.first)) {
+            self.forget_front(count);
+        }
     }
 
-    /// Queues reported packets whose hole ends after `oldest`, but none a second time within `guard` of its last repeat. Gives how many packets were reported and
-    /// the range that is no longer here.
-    pub fn handle_nak(&mut self, list: &LossList, now: i64, guard: i64, oldest: i64) -> (u64, Option<(Seq, Seq)>) {
+    /// Queues reported packets whose hole ends after `oldest`, but none a second time within `guard` of its last repeat. Gives what it came to.
+    pub fn handle_nak(&mut self, list: &LossList, now: i64, guard: i64, oldest: i64) -> Reported {
         let mut gone: Option<(Seq, Seq)> = None;
+        let mut too_late = 0;
         // Overlapping ranges are junk: one report costs at most one window of work.
         let mut budget = self.window;
         let mut reported = 0;
@@ -195,15 +217,22 @@ impl SendBuffer {
                     break;
                 }
                 budget -= 1;
-                reported += 1;
                 let packet = &mut self.packets[index];
+                let is_new = !std::mem::replace(&mut packet.reported, true);
+                reported += u64::from(is_new);
+                too_late += u64::from(is_new && hole_ends < oldest);
                 if !packet.queued && hole_ends >= oldest && packet.repeated.is_none_or(|t| now - t >= guard) {
                     (packet.queued, packet.hole_ends) = (true, hole_ends);
                     self.again.push_back(self.first.add(index as u32));
                 }
             }
         }
-        (reported, gone)
+        Reported { new: reported, too_late, gone }
+    }
+
+    /// Origin time of the oldest packet that was sent and is not acknowledged.
+    pub fn oldest_unacknowledged(&self) -> Option<i64> {
+        self.packets.front().filter(|_| self.sent > 0).map(|p| p.ts)
     }
 
     /// When the oldest packet is too old to be of use.
@@ -266,8 +295,12 @@ mod tests {
         for n in 0..3 {
             assert_eq!(b.next(0, false).map(|p| p.seq.raw()), Some(100 + n));
         }
-        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0), (2, None));
-        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0), (2, None), "queued already");
+        assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0).new, 2);
+        assert_eq!(
+            b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0),
+            Reported { new: 0, too_late: 0, gone: None },
+            "reported and queued already"
+        );
         assert_eq!(send_all(&mut b, 50_000), [(100, true), (101, true), (103, false), (104, false)]);
         b.handle_nak(&nak(&[(100, 101)]), 70_000, 40_000, 0);
         assert_eq!(send_all(&mut b, 70_000), [], "may still be on its way");
@@ -279,7 +312,7 @@ mod tests {
     fn the_first_repeat_waits_for_nothing() {
         let mut b = filled(3);
         send_all(&mut b, 5000);
-        assert_eq!(b.handle_nak(&nak(&[(101, 101)]), 5001, 100_000, 0).0, 1);
+        assert_eq!(b.handle_nak(&nak(&[(101, 101)]), 5001, 100_000, 0).new, 1);
         assert_eq!(send_all(&mut b, 5001), [(101, true)]);
         b.handle_nak(&nak(&[(101, 101)]), 9000, 100_000, 0);
         assert_eq!(send_all(&mut b, 9000), [], "but the second does");
@@ -290,7 +323,7 @@ mod tests {
         let mut b = filled(4);
         send_all(&mut b, 4000);
         // A hole is skipped when the packet behind it is due: that of 100 was made at 1000, that of 102 at 3000.
-        b.handle_nak(&nak(&[(100, 100), (102, 102)]), 50_000, 1000, 1001);
+        assert_eq!(b.handle_nak(&nak(&[(100, 100), (102, 102)]), 50_000, 1000, 1001), Reported { new: 2, too_late: 1, gone: None });
         assert_eq!(send_all(&mut b, 50_000), [(102, true)]);
         b.handle_nak(&nak(&[(100, 100), (102, 102)]), 90_000, 1000, 0);
         assert_eq!(b.give_up(2000), 1, "its time came while it waited");
@@ -301,13 +334,13 @@ mod tests {
     fn acknowledged_packets_are_gone_and_junk_acknowledgements_change_nothing() {
         let mut b = filled(4);
         send_all(&mut b, 0);
-        assert_eq!(b.handle_ack(Seq::new(102)), Some(1000), "origin of the last one covered");
-        assert_eq!(b.in_flight(), 2);
-        assert_eq!(b.handle_ack(Seq::new(101)), None);
-        assert_eq!(b.handle_ack(Seq::new(9000)), None, "never sent");
-        assert_eq!(b.in_flight(), 2);
-        let (reported, gone) = b.handle_nak(&nak(&[(99, 102)]), 90_000, 1000, 0);
-        assert_eq!((reported, gone), (1, Some((Seq::new(99), Seq::new(101)))), "what is gone is named");
+        b.handle_ack(Seq::new(102));
+        assert_eq!((b.in_flight(), b.oldest_unacknowledged()), (2, Some(2000)));
+        b.handle_ack(Seq::new(101));
+        b.handle_ack(Seq::new(9000));
+        assert_eq!(b.in_flight(), 2, "an old one, and one of packets never sent");
+        let got = b.handle_nak(&nak(&[(99, 102)]), 90_000, 1000, 0);
+        assert_eq!(got, Reported { new: 1, too_late: 0, gone: Some((Seq::new(99), Seq::new(101))) }, "what is gone is named");
     }
 
     #[test]
@@ -315,7 +348,7 @@ mod tests {
         let mut b = filled(60);
         send_all(&mut b, 0);
         let ranges = vec![(100, 0x3FFF_FFFF); 180];
-        assert_eq!(b.handle_nak(&nak(&ranges), 90_000, 1000, 0).0, 64);
+        assert_eq!(b.handle_nak(&nak(&ranges), 90_000, 1000, 0).new, 60, "each packet once");
     }
 
     #[test]

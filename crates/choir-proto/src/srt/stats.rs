@@ -1,4 +1,4 @@
-//! Counters of one connection. Totals only grow; [`Window`] starts anew each time it is taken.
+//! Counters of one connection. Totals only grow; [`Headroom`] starts anew each time it is taken.
 
 use super::{KeyLength, KeyState};
 use std::time::Duration;
@@ -12,13 +12,13 @@ pub struct LinkStats {
     pub sent_bytes: u64,
     /// Packets sent again.
     pub resent: u64,
-    /// Packets the peer reported missing, first reports and repeats.
+    /// Packets the peer reported missing, each counted once.
     pub reported_lost: u64,
     /// Packets dropped here for being too late to send, or for a full window.
     pub send_dropped: u64,
     /// Of those, the ones that never left since the peer's flow window had no room for them.
     pub window_dropped: u64,
-    /// Packets asked for and not repeated, since they would have come too late.
+    /// Packets reported missing and never repeated, since they would have come too late: what the receiver misses for certain.
     pub given_up: u64,
     /// The peer's flow window, packets.
     pub peer_window: u32,
@@ -74,21 +74,20 @@ pub struct LinkStats {
     pub ceiling_bps: u64,
 }
 
-/// What happened since the last look.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Window {
-    /// Least time between a packet's arrival and its release: the latency that was left. Negative when
-    /// a packet came after its time; `None` when nothing came.
-    pub headroom_us: Option<i64>,
-    /// The sender's estimate of the same at the far end, from acknowledgements.
-    pub far_headroom_us: Option<i64>,
+/// Time between the arrival of packets and their release, since the last call of `take_headroom`: the latency that was left.
+/// Negative when a packet came after its time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Headroom {
+    /// Least, µs.
+    pub least_us: i64,
+    /// Greatest, µs.
+    pub greatest_us: i64,
 }
 
-impl Window {
-    pub(crate) fn note_headroom(&mut self, us: i64) {
-        self.headroom_us = Some(self.headroom_us.map_or(us, |h| h.min(us)));
-    }
-    pub(crate) fn note_far_headroom(&mut self, us: i64) {
-        self.far_headroom_us = Some(self.far_headroom_us.map_or(us, |h| h.min(us)));
+impl Headroom {
+    /// Both together.
+    #[must_use]
+    pub fn with(self, other: Self) -> Self {
+        Self { least_us: self.least_us.min(other.least_us), greatest_us: self.greatest_us.max(other.greatest_us) }
     }
 }

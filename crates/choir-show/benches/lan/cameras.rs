@@ -61,7 +61,7 @@ pub async fn serve(count: usize, stop: &Stop) -> (SocketAddr, Vec<Arc<LinkStatus
     let sources: Vec<Source> = (0..count)
         .map(|_| Source { writer: TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() }), n: 0, outlet: Outlet::new() })
         .collect();
-    let statuses: Vec<_> = sources.iter().map(|_| LinkStatus::new("")).collect();
+    let statuses: Vec<_> = sources.iter().map(|_| LinkStatus::new()).collect();
     let plan = |(n, (source, status)): (usize, (&Source, &Arc<LinkStatus>))| ServePlan {
         path: format!("camera-{n}"),
         credentials: None,
@@ -72,7 +72,7 @@ pub async fn serve(count: usize, stop: &Stop) -> (SocketAddr, Vec<Arc<LinkStatus
         status: status.clone(),
     };
     let plans = sources.iter().zip(&statuses).enumerate().map(plan).collect();
-    let addr = spawn_server(([127, 0, 0, 1], 0).into(), plans, Hooks::default(), stop).expect("serves").addr;
+    let addr = spawn_server(([127, 0, 0, 1], 0).into(), plans, Hooks::default(), stop).expect("serves").0;
     tokio::spawn(play(sources, stop.clone()));
     (addr, statuses)
 }

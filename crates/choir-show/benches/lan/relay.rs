@@ -2,9 +2,10 @@
 
 use crate::cameras::{MBITS, Shape, serve};
 use bytes::Bytes;
+use choir_core::id::LineId;
 use choir_core::link::RtspTransport;
 use choir_host::{Stop, clock::unix_us};
-use choir_ports::{CallPlan, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, spawn_caller, spawn_listener, spawn_pull};
+use choir_ports::{CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, spawn_caller, spawn_listener, spawn_pull};
 use choir_proto::{
     h26x::find_stamp,
     rtsp::RtspUrl,
@@ -145,20 +146,19 @@ pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
                 stream: StreamMatch::Any,
                 config: LinkConfig::default(),
                 max_callers: count,
-                intake: Some(Arc::new(Sink::default())),
-                outlet: None,
-                status: LinkStatus::new(""),
+                flow: Flow::In(Arc::new(Sink::default())),
+                status: LinkStatus::new(),
             };
-            spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], for_sink).expect("listens").addr
+            spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], for_sink).expect("listens")
         },
         &stop,
     );
-    let statuses: Vec<_> = (0..count).map(|_| LinkStatus::new("")).collect();
+    let statuses: Vec<_> = (0..count).map(|_| LinkStatus::new()).collect();
     let (for_pull, own) = (stop.clone(), statuses.clone());
     let ((), cpu) = watched(
         move || async move {
             for (n, status) in own.into_iter().enumerate() {
-                let line = LineMedia::new(n as u32);
+                let line = LineMedia::new(LineId(n as u32));
                 if srt {
                     let outlet = Outlet::new();
                     let call = CallPlan {
@@ -167,21 +167,22 @@ pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
                         bind: None,
                         rendezvous: false,
                         config: LinkConfig::default(),
-                        intake: None,
-                        outlet: Some(outlet.clone()),
-                        status: LinkStatus::new(""),
+                        flow: Flow::Out(outlet.clone()),
+                        status: LinkStatus::new(),
                     };
                     spawn_caller(call, for_pull.clone());
-                    line.attach(FeedMedia::new(n as u32, vec![outlet]));
+                    let feed = FeedMedia::new(Some(LineId(n as u32)), Arc::default());
+                    feed.add_out(outlet);
+                    line.attach(feed);
                 }
                 spawn_pull(plan(addr, n, false, line, status), for_pull.clone());
             }
         },
         &stop,
     );
-    let packets = || statuses.iter().map(|s| s.look().counters.received).sum();
+    let packets = || statuses.iter().map(|s| s.look().totals().packets).sum();
     let load = measure(count, &cpu, packets, time);
-    end.send_replace(true);
+    end.now();
     load
 }
 
@@ -190,7 +191,7 @@ pub fn viewers(count: usize, tcp: bool, time: Duration) -> Load {
     let (end, stop) = Stop::new();
     let for_camera = stop.clone();
     let ((addr, _), cpu) = watched(move || async move { serve(1, &for_camera).await }, &stop);
-    let statuses: Vec<_> = (0..count).map(|_| LinkStatus::new("")).collect();
+    let statuses: Vec<_> = (0..count).map(|_| LinkStatus::new()).collect();
     let (for_pull, own) = (stop.clone(), statuses.clone());
     let ((), _) = watched(
         move || async move {
@@ -200,9 +201,9 @@ pub fn viewers(count: usize, tcp: bool, time: Duration) -> Load {
         },
         &stop,
     );
-    let packets = || statuses.iter().map(|s| s.look().counters.received).sum();
+    let packets = || statuses.iter().map(|s| s.look().totals().packets).sum();
     let load = measure(count, &cpu, packets, time);
-    end.send_replace(true);
+    end.now();
     load
 }
 
@@ -215,7 +216,7 @@ pub fn delay(shape: Shape, frames: usize) -> Vec<f64> {
     let (for_pull, own) = (stop.clone(), sink.clone());
     let ((), _) = watched(
         move || async move {
-            spawn_pull(plan(addr, 0, shape.tcp, own, LinkStatus::new("")), for_pull);
+            spawn_pull(plan(addr, 0, shape.tcp, own, LinkStatus::new()), for_pull);
         },
         &stop,
     );
@@ -227,7 +228,7 @@ pub fn delay(shape: Shape, frames: usize) -> Vec<f64> {
             late.append(&mut frames.lock().expect("lock").1);
         }
     }
-    end.send_replace(true);
+    end.now();
     late.sort_by(f64::total_cmp);
     late
 }

@@ -1,11 +1,11 @@
 //! A look of some seconds at one source: what is there, how fast, how regular, and whether its stream is legal.
 
-use crate::sample::{codec_word, sound_words};
+use crate::view::{codec_word, sound_words};
 use bytes::Bytes;
 use choir_core::{
-    health::Contact,
+    facts::Contact,
     link::{DEFAULT_LATENCY, Link, show_url},
-    sheet::Expect,
+    sheet::{Expect, Mismatch},
     view::{InspectView, PictureView, RatesView, StreamView},
 };
 use choir_host::{
@@ -13,7 +13,7 @@ use choir_host::{
     clock::{steady_us, unix_us},
     lock,
 };
-use choir_ports::{Intake, LinkStatus, StaveWay, Way, WayError, defects::defect, open_ways, stave::Node};
+use choir_ports::{Flow, Intake, LinkStatus, StaveWay, Way, WayError, defects::defect, open_ways, stave::Node};
 use choir_proto::{
     h26x::Stamp,
     ts::{AccessUnit, Depth, MediaInfo, Origin, PTS_WRAP, TsChecker, TsReader, wrapped_distance},
@@ -229,7 +229,7 @@ impl Seen {
             found.push(format!("sound and picture that arrive together are {} ms apart", apart.abs() / 90));
         }
         let rates = info.video.as_ref().and_then(|v| v.format.as_ref()?.declared_rate.zip(v.measured_rate));
-        if let Some((declared, measured)) = rates.filter(|(d, m)| (d - m).abs() > d * 0.02) {
+        if let Some((declared, measured)) = rates.filter(|(d, m)| (d - m).abs() > d * choir_core::health::limits::RATE_TOLERANCE) {
             found.push(format!("{declared:.2} frames per second are declared, {measured:.2} come"));
         }
         found
@@ -246,14 +246,18 @@ impl Seen {
             let p = picture.as_ref();
             let mut all = e.differences(kind, p.and_then(|p| p.size), p.and_then(|p| p.measured_rate));
             if p.is_none() && (e.codec.is_some() || e.size.is_some()) {
-                all.push("no picture comes, one is expected".into());
+                all.push(Mismatch::NoPicture);
             }
-            all
+            all.iter().map(ToString::to_string).collect()
         });
         InspectView {
             found: self.first.is_some(),
             seconds,
-            streams: info.streams.iter().map(|s| StreamView { pid: s.pid, kind: s.kind.to_string(), rate_bps: bps(s.bytes) }).collect(),
+            streams: info
+                .streams
+                .iter()
+                .map(|s| StreamView { pid: s.pid, kind: s.kind.to_string(), picture: s.kind.is_video(), rate_bps: bps(s.bytes) })
+                .collect(),
             picture,
             sound: sound_words(info),
             rate_bps: RatesView { mean: bps(self.bytes), peak_1s: self.second.peak_bps(), peak_100ms: self.tenth.peak_bps() },
@@ -281,12 +285,11 @@ pub async fn inspect(
     stop: &Stop,
 ) -> Result<InspectView, WayError> {
     let origin = if matches!(link, Link::File(_)) { Origin::Start } else { Origin::Joined };
-    let (watcher, status) = (Watcher::new(origin), LinkStatus::new("starting"));
+    let (watcher, status) = (Watcher::new(origin), LinkStatus::new());
     let way = Way {
-        subject: show_url(link),
+        name: show_url(link),
         link: link.clone(),
-        intake: Some(watcher.clone()),
-        outlet: None,
+        flow: Flow::In(watcher.clone()),
         status: status.clone(),
         stave: node.map(StaveWay::by),
     };
@@ -308,17 +311,19 @@ pub async fn inspect(
         () = stopped.wait() => {}
     }
     let live = status.look();
-    let _ = end.send(true);
+    end.now();
     for task in tasks {
-        let _ = tokio::time::timeout(Duration::from_secs(1), task).await;
+        let _ = tokio::time::timeout(Duration::from_secs(1), task.ended()).await;
     }
     let mut seen = lock(&watcher.seen);
     seen.checker.finish(ended);
     let view = seen.view(&seen.reader.info(), expect);
     let reason = match &live.contact {
-        Contact::Up => "media comes".to_owned(),
+        Contact::Up => "receiving media".to_owned(),
         Contact::Held => "held".into(),
-        Contact::Awaited(why) | Contact::Greeting(why) | Contact::Lost(why) => why.clone(),
+        Contact::Waiting(what) => what.to_string(),
+        Contact::Joining(what) => what.to_string(),
+        Contact::Lost(why) => why.to_string(),
     };
     // A recording's pictures were taken some other day.
     let delay_ms = view.delay_ms.filter(|_| !matches!(link, Link::File(_)));
@@ -326,9 +331,9 @@ pub async fn inspect(
         url: show_url(link),
         delay_ms,
         reason,
-        how: live.how,
-        peer: live.peer.or(live.peers.first().map(|p| p.addr)).map(|p| p.to_string()),
-        notes: live.notes.into_iter().map(|(_, n)| n).collect(),
+        how: live.how.clone(),
+        peer: live.peer.or(live.peers.first().map(|p| p.1.addr)).map(|p| p.to_string()),
+        notes: live.notices().map(ToString::to_string).collect(),
         ..view
     })
 }
@@ -355,6 +360,6 @@ mod tests {
         let seen = lock(&watcher.seen);
         let view = seen.view(&seen.reader.info(), Some(&expect));
         assert!(!view.found && view.picture.is_none() && view.problems.is_empty());
-        assert_eq!(view.differs, Some(vec!["no picture comes, one is expected".to_owned()]));
+        assert_eq!(view.differs, Some(vec!["expected a picture, receiving none".to_owned()]));
     }
 }

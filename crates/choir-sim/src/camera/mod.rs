@@ -26,7 +26,7 @@ use choir_host::{
     Stop,
     clock::{Alarm, unix_us},
 };
-use choir_ports::{LinkStatus, Outlet, Way, open_ways};
+use choir_ports::{Flow, LinkStatus, Outlet, Way, open_ways};
 use choir_proto::{
     h26x::{HevcNal, NalKind, Stamp, hevc_stamp_sei, nal_units, stamp_sei},
     ts::{MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
@@ -112,13 +112,12 @@ impl Camera {
 /// # Errors
 /// The encoder refuses the size, or the way out cannot be opened.
 pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<Camera, SimError> {
-    let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+    let (outlet, status) = (Outlet::new(), LinkStatus::new());
     let frames = Frames::of(&settings, None, &status).await?;
     let way = Way {
-        subject: settings.name.clone(),
+        name: settings.name.clone(),
         link: settings.to.clone(),
-        intake: None,
-        outlet: Some(outlet.clone()),
+        flow: Flow::Out(outlet.clone()),
         status: status.clone(),
         stave: None,
     };
@@ -130,11 +129,11 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
         outlet.end();
         let sent = async {
             for way in ways {
-                let _ = way.await;
+                way.ended().await;
             }
         };
         let _ = tokio::time::timeout(LAST_PICTURE, sent).await;
-        let _ = end.send(true);
+        end.now();
     });
     Ok(Camera { status, task })
 }
@@ -168,7 +167,7 @@ struct Repeating {
 impl Frames {
     /// Of these settings; with a head that can turn they are drawn.
     async fn of(settings: &CameraSettings, head: Option<&Arc<Head>>, status: &LinkStatus) -> Result<Self, SimError> {
-        let asks = status.keyframe_asks();
+        let asks = status.control.keyframe_requests();
         Ok(match head {
             Some(head) if !settings.h265 => Self::Live(live(settings, head.clone(), asks).await?),
             _ => Self::Loop(Repeating { frames: encode(settings).await?.frames, at: 0, asks }),

@@ -74,7 +74,7 @@ impl NamedCamera {
     /// What its lamp shows, as it changes.
     #[must_use]
     pub fn tally(&self) -> watch::Receiver<Option<TallyView>> {
-        self.status.tally()
+        self.status.control.tally()
     }
 
     /// Where its head looks: pan, tilt, zoom.
@@ -118,7 +118,7 @@ pub async fn start_named(settings: NamedCameraSettings, stop: Stop) -> Result<Na
     if let Some(size) = settings.sub {
         wanted.push((Grade::Sub, CameraSettings { size, bitrate: Bitrate(500_000), h265: false, ..base.clone() }));
     }
-    let status = LinkStatus::new("starting");
+    let status = LinkStatus::new();
     let (mut outgoing, mut streams) = (Vec::new(), Vec::new());
     for (grade, picture) in wanted {
         let frames = Frames::of(&picture, settings.turns.then_some(&head), &status).await?;

@@ -67,7 +67,7 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
     let mut statuses = Vec::new();
     for (n, (path, mut picture)) in [("main", Some(main)), ("sub", sub)].into_iter().filter_map(|(p, s)| Some((p, s?))).enumerate() {
         picture.constant = false;
-        let (outlet, status) = (Outlet::new(), LinkStatus::new("starting"));
+        let (outlet, status) = (Outlet::new(), LinkStatus::new());
         let frames = Frames::of(&picture, head.as_ref(), &status).await?;
         plans.push(ServePlan {
             path: path.into(),
@@ -82,8 +82,7 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
         players.push((picture, frames, outlet));
     }
     let hooks = hooks(&manners, credentials, &counts);
-    let serving = spawn_server(listen, plans, hooks, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
-    let mut tasks = serving.tasks;
+    let (addr, mut tasks) = spawn_server(listen, plans, hooks, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
     tasks.extend(players.into_iter().map(|(picture, frames, outlet)| tokio::spawn(play(picture, frames, outlet, false, stop.clone()))));
-    Ok(RtspCamera { addr: serving.addr, statuses, counts, tasks })
+    Ok(RtspCamera { addr, statuses, counts, tasks })
 }

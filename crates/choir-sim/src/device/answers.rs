@@ -381,7 +381,7 @@ fn media(shared: &Shared, m: Media, p: &str, ask: &Element) -> Result<String> {
             let n = stream_of(ask, "ProfileToken", "profile-")?;
             shared.counts.keyframes.fetch_add(1, Ordering::Relaxed);
             if let Some(sent) = shared.sent.lock().unwrap_or_else(PoisonError::into_inner).get(n) {
-                sent.ask_keyframe();
+                sent.control.request_keyframe();
             }
             String::new()
         }

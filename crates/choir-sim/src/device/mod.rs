@@ -130,12 +130,12 @@ async fn lives(shared: Arc<Shared>, mut stop: Stop, ready: oneshot::Sender<Resul
             () = stop.wait() => Turn::Alive,
         };
         if turn == Turn::Alive {
-            let _ = end.send(true);
+            end.now();
             return shared.gone().await;
         }
         // The answer to the order goes first.
         shared.answered.notified().await;
-        let _ = end.send(true);
+        end.now();
         shared.gone().await;
         // What else has ended by it is no sign for the next order.
         let _ = tokio::time::timeout(Duration::ZERO, shared.answered.notified()).await;
@@ -185,7 +185,7 @@ async fn streams(shared: Arc<Shared>, mut life: Stop, ready: oneshot::Sender<Res
             _ = changed.changed() => {}
             () = life.wait() => {}
         }
-        let _ = end.send(true);
+        end.now();
         if let Some(camera) = camera {
             camera.wait().await;
         }

@@ -83,6 +83,8 @@ pub enum Command {
     Hold(LineArgs),
     /// Start a held line again.
     Release(LineArgs),
+    /// Read the sheet of a running show again, and apply only what differs.
+    Reload(ShowArgs),
     /// End a running show.
     Stop(ShowArgs),
     /// Stand-ins to rehearse against: camera, field-unit, device, switcher, path.
@@ -217,13 +219,16 @@ pub struct InspectArgs {
 }
 
 #[derive(Debug, ClapArgs)]
-#[command(after_help = "Example:\n  choir run regatta.toml")]
+#[command(after_help = "Examples:\n  choir run regatta.toml\n  choir run regatta.toml --watch-sheet")]
 pub struct RunArgs {
     /// The patch sheet.
     pub sheet: PathBuf,
     /// End by itself after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
+    /// Apply the sheet at every save: only what differs. A sheet with errors changes nothing.
+    #[arg(long)]
+    pub watch_sheet: bool,
     /// Print events as lines even on a terminal.
     #[arg(long)]
     pub plain: bool,

@@ -55,6 +55,10 @@ pub async fn release(args: LineArgs) -> Result<(), Failure> {
     ask(args.sheet.as_deref(), &Request::Release { line: args.line }).await
 }
 
+pub async fn reload(args: ShowArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Reload).await
+}
+
 pub async fn stop(args: ShowArgs) -> Result<(), Failure> {
     ask(args.sheet.as_deref(), &Request::Stop).await
 }

@@ -9,7 +9,10 @@ use choir_core::sheet::{Sheet, read_sheet};
 use choir_host::Stop;
 use choir_show::{Show, control};
 use choir_sim::regatta::{self, PREFIX, SHEET};
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     let sheet = sheet(&args.net)?;
@@ -18,19 +21,10 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     let (stop_far, stop) = Stop::new();
     let far = or_interrupted(regatta::start(&args.net, &stop)).await??;
     let show = Show::start(&sheet, Path::new(".")).await?;
-    let measure = {
-        let show = show.clone();
-        let far = &far;
-        async move {
-            let mut bell = show.view_bell();
-            while bell.changed().await.is_ok() {
-                show.set_inputs(far.inputs());
-            }
-        }
-    };
+    show.set_reports(Arc::new(far.inputs()));
     let how = Presentation { for_time: args.for_time, plain: false, json: args.json };
-    let view = present(&show, claim, how, Some(measure)).await?;
-    let _ = stop_far.send(true);
+    let view = present(&show, claim, how, None).await?;
+    stop_far.now();
     far.wait().await;
     closing(&view, args.json);
     let dead: Vec<&str> = view.lines.iter().filter(|l| l.link.packets == 0).map(|l| l.name.as_str()).collect();

@@ -197,7 +197,7 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
                 }
                 asked_to_end = true;
                 eprintln!("ending after what has been begun; Ctrl-C again ends at once");
-                let _ = stop_it.send(true);
+                stop_it.now();
             }
         }
     }

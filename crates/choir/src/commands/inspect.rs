@@ -52,12 +52,12 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
         view = &mut work => view?,
         // Ctrl-C ends the look early; what has been seen is said.
         () = until_stopped(None) => {
-            let _ = stop_it.send(true);
+            stop_it.now();
             work.await?
         }
     };
     if let Some(node) = &node {
-        let _ = stop_it.send(true);
+        stop_it.now();
         node.ended().await;
     }
     if args.json {

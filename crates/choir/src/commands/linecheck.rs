@@ -9,7 +9,7 @@ use crate::{
 use choir_core::{
     linecheck::{Limits, Mark, Row, Step},
     link::{Link, show_url},
-    sheet::Sheet,
+    sheet::{Entry, Sheet},
     spelling::did_you_mean,
 };
 use choir_host::{Stop, clock::unix_ms};
@@ -42,7 +42,7 @@ pub async fn run(args: LinecheckArgs) -> Result<(), Failure> {
         (load(&path, false)?, None)
     };
     let result = check_all(&args, &path, sheet, &names).await;
-    let _ = stop_far.send(true);
+    stop_far.now();
     if let Some(far) = far {
         far.wait().await;
     }
@@ -127,13 +127,9 @@ async fn gather(
     running: Result<Claim, Client>,
 ) -> Result<Checked, Failure> {
     let (end, stop) = Stop::new();
-    let (asked, mut stop_asked) = mpsc::channel(1);
     let listener = tokio::spawn(async move {
-        tokio::select! {
-            () = interrupted() => {}
-            _ = stop_asked.recv() => {}
-        }
-        let _ = end.send(true);
+        interrupted().await;
+        end.now();
         // Dropping it would look like an end of its own.
         std::future::pending::<()>().await;
     });
@@ -158,8 +154,17 @@ async fn gather(
                     None => control::claim(name)?,
                 };
                 // Whoever asks meanwhile gets an answer, as from any running show.
-                let server = tokio::spawn(control::serve(claimed, show.clone(), asked.clone()));
-                let checked = check(&part, Watched::Here(show.clone()), &group, &limits, patience, tell.clone(), stop.clone()).await;
+                let server = tokio::spawn(control::serve(claimed, show.clone()));
+                let (end_group, group_stop) = stop.child();
+                let asked = async {
+                    show.stop_asked().await;
+                    end_group.now();
+                    std::future::pending::<()>().await;
+                };
+                let checked = tokio::select! {
+                    checked = check(&part, Watched::Here(show.clone()), &group, &limits, patience, tell.clone(), group_stop) => checked,
+                    () = asked => Checked::default(),
+                };
                 server.abort();
                 let _ = server.await;
                 show.stop().await;
@@ -176,10 +181,10 @@ async fn gather(
     let _ = drawn.await;
     listener.abort();
     // Lines in the order of the sheet, then feeds.
-    let place = |r: &Row| match r.subject.split_once(' ') {
-        Some(("line", name)) => (0, sheet.lines.iter().position(|l| l.name == name)),
-        Some((_, name)) => (1, sheet.feeds.iter().position(|f| f.name == name)),
-        None => (2, None),
+    let place = |r: &Row| match &r.entry {
+        Entry::Line(name) => (0, sheet.lines.iter().position(|l| l.name == *name)),
+        Entry::Feed(name) => (1, sheet.feeds.iter().position(|f| f.name == *name)),
+        Entry::Stave => (2, None),
     };
     all.rows.sort_by_key(place);
     Ok(all)
@@ -194,18 +199,18 @@ async fn open(part: &mut Sheet, base: &Path, rows: &mut Vec<Row>) -> Result<Opti
         };
         let step = if matches!(error.cause, WayCause::Secret(_)) { Step::Encryption } else { Step::Port };
         let why = error.cause.to_string();
-        let unopened = |title: &str, link: &Link| Row::unopened(&error.subject, title, show_url(link), step, why.clone());
-        match error.subject.split_once(' ') {
-            Some(("line", name)) => {
-                rows.extend(part.lines.iter().filter(|l| l.name == name).map(|l| unopened(&l.title, &l.from)));
-                part.lines.retain(|l| l.name != name);
-                part.feeds.retain(|f| f.line != name);
+        let unopened = |title: &str, link: &Link| Row::unopened(&error.entry, title, show_url(link), step, why.clone());
+        match &error.entry {
+            Entry::Line(name) => {
+                rows.extend(part.lines.iter().filter(|l| l.name == *name).map(|l| unopened(&l.title, &l.from)));
+                part.lines.retain(|l| l.name != *name);
+                part.feeds.retain(|f| f.line != *name);
             }
-            Some(("feed", name)) => {
-                rows.extend(part.feeds.iter().filter(|f| f.name == name).flat_map(|f| f.to.iter().map(|to| unopened(&f.title, to))));
-                part.feeds.retain(|f| f.name != name);
+            Entry::Feed(name) => {
+                rows.extend(part.feeds.iter().filter(|f| f.name == *name).flat_map(|f| f.to.iter().map(|to| unopened(&f.title, to))));
+                part.feeds.retain(|f| f.name != *name);
             }
-            _ => return Err(error.into()),
+            Entry::Stave => return Err(error.into()),
         }
     }
     Ok(None)

@@ -47,7 +47,7 @@ pub async fn run(args: LinkArgs) -> Result<(), Failure> {
     let open = async {
         // A file begins when somebody is there to see its beginning.
         let _ = tokio::time::timeout(FAR_END, show.outs_up()).await;
-        let _ = open_gate.send(true);
+        open_gate.now();
         std::future::pending::<()>().await;
     };
     let printer = Printer::new(&show);

@@ -44,6 +44,7 @@ async fn answer(args: &PathMeasureArgs, token: &str) -> Result<(), Failure> {
     let local = answering.local_addr()?;
     eprintln!("answering at UDP {local}, at most {} for {}; Ctrl-C ends it", args.limit, say_duration(args.limit_time));
     let (end, stop) = Stop::new();
+    let stopping = stop.clone();
     let (tell, mut peers) = mpsc::channel(16);
     let work = answering.run(token, args.limit.0, args.limit_time, tell, stop);
     tokio::pin!(work);
@@ -56,8 +57,8 @@ async fn answer(args: &PathMeasureArgs, token: &str) -> Result<(), Failure> {
                 eprintln!("{} answered", plural(done? as usize, "measurement"));
                 return Ok(());
             }
-            () = &mut ended, if !*end.borrow() => {
-                let _ = end.send(true);
+            () = &mut ended, if !stopping.is_set() => {
+                end.now();
             }
             Some(peer) = peers.recv() => {
                 match (peer, last) {
@@ -111,7 +112,7 @@ async fn ask(args: &PathMeasureArgs, token: &str) -> Result<(), Failure> {
     let survey = tokio::select! {
         survey = &mut work => survey,
         () = until_stopped(None) => {
-            let _ = end.send(true);
+            end.now();
             work.await
         }
     };

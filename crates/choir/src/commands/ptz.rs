@@ -34,7 +34,7 @@ pub async fn run(args: PtzArgs) -> Result<(), Failure> {
     };
     let done = steer(ptz, args, sheet.as_deref()).await;
     if let Some(node) = node {
-        let _ = end.send(true);
+        end.now();
         node.ended().await;
     }
     done

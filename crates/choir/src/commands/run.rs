@@ -7,23 +7,31 @@ use crate::{
     live,
     output::{events::Printer, tables},
 };
-use choir_core::view::ShowView;
+use choir_core::{
+    command::{By, Command},
+    view::ShowView,
+};
 use choir_show::{
     Show,
     control::{self, Claim},
 };
 use std::{
     io::{IsTerminal, stdout},
+    path::Path,
     time::Duration,
 };
-use tokio::sync::mpsc;
+
+/// How often a watched sheet is looked at.
+const LOOK_EVERY: Duration = Duration::from_millis(300);
 
 pub async fn run(args: RunArgs) -> Result<(), Failure> {
     let sheet = load(&args.sheet, true)?;
     let claim = control::claim(&args.sheet)?;
     let show = Show::start(&sheet, folder_of(&args.sheet)).await?;
+    show.set_file(&args.sheet);
     let how = Presentation { for_time: args.for_time, plain: args.plain, json: args.json };
-    let view = present(&show, claim, how, None::<std::future::Pending<()>>).await?;
+    let watched = args.watch_sheet.then_some(args.sheet.as_path());
+    let view = present(&show, claim, how, watched).await?;
     closing(&view, args.json);
     Ok(())
 }
@@ -35,14 +43,13 @@ pub struct Presentation {
     pub json: bool,
 }
 
-/// Shows a running show until it is to end, and ends it; gives its last view.
-pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Option<impl Future<Output = ()>>) -> Result<ShowView, Failure> {
-    let (asked, mut stop_asked) = mpsc::channel(1);
-    let server = tokio::spawn(control::serve(claim, show.clone(), asked));
+/// Shows a running show until it is to end, and ends it; gives its last view. A sheet that is watched is applied at every save.
+pub async fn present(show: &Show, claim: Claim, how: Presentation, watched: Option<&Path>) -> Result<ShowView, Failure> {
+    let server = tokio::spawn(control::serve(claim, show.clone()));
     let live = stdout().is_terminal() && !how.plain && !how.json;
-    let beside = async {
-        match beside {
-            Some(b) => b.await,
+    let reloads = async {
+        match watched {
+            Some(sheet) => reload_when_saved(show, sheet).await,
             None => std::future::pending().await,
         }
     };
@@ -50,16 +57,16 @@ pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Optio
     let result = if live {
         tokio::select! {
             r = live::run(live::Source::Here(show.clone())) => r,
-            _ = stop_asked.recv() => Ok(()),
+            () = show.stop_asked() => Ok(()),
             () = until_stopped(how.for_time) => Ok(()),
-            () = beside => Ok(()),
+            () = reloads => Ok(()),
         }
     } else {
         tokio::select! {
             () = printer.follow() => {}
-            _ = stop_asked.recv() => {}
+            () = show.stop_asked() => {}
             () = until_stopped(how.for_time) => {}
-            () = beside => {}
+            () = reloads => {}
         }
         Ok(())
     };
@@ -72,6 +79,25 @@ pub async fn present(show: &Show, claim: Claim, how: Presentation, beside: Optio
     // How recordings came out.
     printer.print();
     result.map(|()| view)
+}
+
+/// Applies the sheet whenever it has been saved; what is wrong with it becomes an event.
+async fn reload_when_saved(show: &Show, sheet: &Path) {
+    let stamp = || std::fs::metadata(sheet).and_then(|m| Ok((m.modified()?, m.len()))).ok();
+    let mut applied = stamp();
+    let mut seen = applied;
+    let mut tick = tokio::time::interval(LOOK_EVERY);
+    loop {
+        tick.tick().await;
+        let now = stamp();
+        // Two looks alike: an editor may still be writing.
+        if now.is_some() && now != applied && now == seen {
+            applied = now;
+            // A refusal is an event of the show.
+            let _ = show.execute(By::Sheet, Command::Reload).await;
+        }
+        seen = now;
+    }
 }
 
 /// The closing table or document.

@@ -61,9 +61,9 @@ async fn camera(args: CameraArgs, kind: Kind) -> Result<(), Failure> {
     let status = camera.status.clone();
     until_stopped(args.for_time).await;
     let live = status.look();
-    let _ = stop_it.send(true);
+    stop_it.now();
     camera.wait().await;
-    let sent = live.packets + live.ended.sent + live.peers.iter().map(|p| p.stats.sent).sum::<u64>();
+    let sent = live.totals().packets;
     println!("{}: {sent} packets sent in {} sessions", args.name, live.sessions);
     if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, format!("nobody was reached: {:?}", live.contact))) }
 }
@@ -115,8 +115,8 @@ async fn named(args: &CameraArgs, kind: &Kind, name: &str) -> Result<(), Failure
         () = until_stopped(args.for_time) => {}
         () = lamp => {}
     }
-    let (sent, (pan, tilt, zoom)) = (camera.status.look().packets, camera.looks());
-    let _ = stop_it.send(true);
+    let (sent, (pan, tilt, zoom)) = (camera.status.look().totals().packets, camera.looks());
+    stop_it.now();
     camera.wait().await;
     println!("{}: {sent} units sent, looks at pan {pan:.2}, tilt {tilt:.2}, zoom {zoom:.2}", args.name);
     if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "nobody has taken it")) }
@@ -143,9 +143,9 @@ async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<()
         eprintln!("{} waits at {}", args.name, status.look().paste.join(" or "));
     }
     until_stopped(args.for_time).await;
-    let sent: u64 = camera.statuses.iter().map(|s| s.look().packets).sum();
+    let sent: u64 = camera.statuses.iter().map(|s| s.look().totals().packets).sum();
     let (requests, plays) = (camera.counts.requests.load(Ordering::Relaxed), camera.counts.plays.load(Ordering::Relaxed));
-    let _ = stop_it.send(true);
+    stop_it.now();
     camera.wait().await;
     println!("{}: asked {requests} times, played {plays} times, {sent} packets sent", args.name);
     if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "nobody has looked")) }
@@ -173,7 +173,7 @@ async fn device(args: SimDeviceArgs) -> Result<(), Failure> {
     until_stopped(args.for_time).await;
     let (asked, refused) = (device.counts().requests.load(Ordering::Relaxed), device.counts().refused.load(Ordering::Relaxed));
     let at = device.at();
-    let _ = stop_it.send(true);
+    stop_it.now();
     device.wait().await;
     println!("{}: at {at} in the end, asked {asked} times, {refused} wrong passwords", args.name);
     Ok(())
@@ -202,7 +202,7 @@ async fn switcher(args: SwitcherArgs) -> Result<(), Failure> {
         () = cycled(&desk, args.cycle, &stop), if args.cycle.is_some() => {}
     }
     let views: Vec<_> = inputs.iter().map(|i| i.view()).collect();
-    let _ = stop_it.send(true);
+    stop_it.now();
     if let Some(node) = node {
         node.ended().await;
     }
@@ -247,7 +247,7 @@ async fn path(args: PathArgs) -> Result<(), Failure> {
     let relay = relay::start(settings, stop).map_err(|e| Failure::new(SYSTEM, format!("the path cannot open its ports: {e}")))?;
     eprintln!("packets to {} go to {} and back", relay.listen, args.to);
     until_stopped(args.for_time).await;
-    let _ = stop_it.send(true);
+    stop_it.now();
     let (there, back) = relay.wait().await;
     println!("{}", path_line("there", &there));
     println!("{}", path_line("back", &back));

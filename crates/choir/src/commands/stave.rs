@@ -86,7 +86,7 @@ async fn list(args: ListArgs) -> Result<(), Failure> {
     }
     let nodes = roster.view();
     let (alone, groups) = (roster.has_no_network(), roster.other_groups());
-    let _ = end.send(true);
+    end.now();
     node.ended().await;
     if args.json {
         println!("{}", serde_json::to_string_pretty(&nodes).unwrap_or_default());
@@ -159,7 +159,7 @@ async fn directory(args: DirectoryArgs) -> Result<(), Failure> {
         }
         known = now;
     }
-    let _ = end.send(true);
+    end.now();
     node.ended().await;
     eprintln!("{} were here, {} in the end", plural(met, "node"), known.len());
     Ok(())

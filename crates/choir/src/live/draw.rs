@@ -133,7 +133,8 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
 mod tests {
     use super::*;
     use crate::live::theme::Theme;
-    use choir_core::view::{EventGrade, EventView, FeedView, LineView, LinkView, Sample, ShowView};
+    use choir_core::facts::EventGrade;
+    use choir_core::view::{EventView, FeedView, LineView, LinkView, Sample, ShowView};
     use ratatui::{Terminal, backend::TestBackend};
 
     fn app() -> App {

@@ -10,7 +10,7 @@ use crate::output::{
     tables::{digits, loss, picture},
 };
 use choir_core::{
-    health::State,
+    health::{State, limits},
     units::{Bitrate, say_duration},
     view::{LineView, LinkView, TallyView},
 };
@@ -44,7 +44,7 @@ pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
     let Some(of) = l.latency_ms else { return ("-".into(), app.theme.quiet()) };
     let Some(left) = l.headroom_ms else { return (format!("   - of {of:.0}"), app.theme.quiet()) };
     let share = left / of.max(1.0);
-    let style = if share < 0.15 { app.theme.state(Some(State::Strained)) } else { Style::new() };
+    let style = if left < limits::headroom_ms(of) { app.theme.state(Some(State::Strained)) } else { Style::new() };
     let bar = if bar_width > 0 { format!(" {}", bar(share, bar_width)) } else { String::new() };
     (format!("{left:4.0} of {of:<4.0}{bar}"), style)
 }
@@ -198,7 +198,7 @@ fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
             "lost",
             l.history.iter().map(|s| s.lost as f64).collect(),
             peak(l.history.iter().map(|s| s.lost)),
-            app.theme.event(choir_core::view::EventGrade::Warning),
+            app.theme.event(choir_core::facts::EventGrade::Warning),
         ),
         ("missing", l.history.iter().map(|s| s.missing as f64).collect(), peak(l.history.iter().map(|s| s.missing)), app.theme.alarm()),
     ];

@@ -15,9 +15,9 @@ mod theme;
 
 use crate::exit::{FAILED, Failure, SHOW};
 use app::{Act, App};
-use choir_core::view::ShowView;
+use choir_core::{command::By, view::ShowView};
 use choir_show::{
-    Show,
+    Show, bus,
     control::{Answer, Client, Request, act},
 };
 use crossterm::{
@@ -156,15 +156,15 @@ fn read_keys(tx: &mpsc::Sender<LiveEvent>, done: &AtomicBool) {
 }
 
 async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::Receiver<Request>) {
-    let mut bell = show.view_bell();
+    let mut facts = show.facts();
     loop {
         if tx.send(LiveEvent::View(Box::new(show.view()))).await.is_err() {
             return;
         }
         tokio::select! {
-            changed = bell.changed() => if changed.is_err() { return },
+            more = bus::next(&mut facts) => if !more { return },
             Some(request) = requests.recv() => {
-                let (Answer::Done { said: text } | Answer::Refused { why: text }) = act(request, &show) else { continue };
+                let (Answer::Done { said: text } | Answer::Refused { why: text }) = act(By::LiveView, request, &show).await else { continue };
                 if tx.send(LiveEvent::Answer(text)).await.is_err() {
                     return;
                 }

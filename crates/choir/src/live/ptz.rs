@@ -6,7 +6,7 @@
 
 use super::{Screen, theme::Theme, until_silent};
 use crate::exit::{FAILED, Failure};
-use choir_core::{device::PresetView, view::EventGrade};
+use choir_core::{device::PresetView, facts::EventGrade};
 use choir_host::clock::sleep_until;
 use choir_proto::visca::Drive;
 use choir_show::ptz::{Position, Ptz};

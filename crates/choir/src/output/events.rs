@@ -1,8 +1,8 @@
 //! Events as lines on stderr, while there is no live view.
 
 use super::clock;
-use choir_core::view::{EventGrade, EventView};
-use choir_show::Show;
+use choir_core::{facts::EventGrade, view::EventView};
+use choir_show::{Show, bus};
 use std::cell::Cell;
 
 /// One event as one line.
@@ -30,7 +30,7 @@ impl<'a> Printer<'a> {
 
     /// Leaves out what has happened so far: it was shown elsewhere.
     pub fn skip(&self) {
-        self.last.set(*self.show.event_bell().borrow());
+        self.last.set(self.show.events_after(0).last().map_or(0, |e| e.number));
     }
 
     /// Prints what has happened since.
@@ -43,10 +43,10 @@ impl<'a> Printer<'a> {
 
     /// Prints events as they happen, until the show is gone.
     pub async fn follow(&self) {
-        let mut bell = self.show.event_bell();
+        let mut facts = self.show.facts();
         loop {
             self.print();
-            if bell.changed().await.is_err() {
+            if !bus::next(&mut facts).await {
                 return;
             }
         }

@@ -106,7 +106,7 @@ mod tests {
             how: Some("RTP by UDP".into()),
             peer: Some("127.20.0.13:554".into()),
             seconds: 5.0,
-            streams: vec![StreamView { pid: 256, kind: "H.265".into(), rate_bps: 1_900_000 }],
+            streams: vec![StreamView { pid: 256, kind: "H.265".into(), picture: true, rate_bps: 1_900_000 }],
             picture: Some(picture),
             rate_bps: RatesView { mean: 2_000_000, peak_1s: 2_400_000, peak_100ms: 9_000_000 },
             delay_ms: Some((10.0, 12.0, 15.0)),

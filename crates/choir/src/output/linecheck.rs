@@ -8,6 +8,7 @@ use super::{
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use choir_core::linecheck::{Item, Mark, Row, Step};
+use choir_core::sheet::Entry;
 use choir_show::{linecheck::Checked, still::Still};
 use quick_xml::escape::escape;
 use std::{fmt::Write, io::IsTerminal};
@@ -109,7 +110,7 @@ pub fn text(rows: &[Row], width: usize, colour: bool) -> String {
     let mut out = grid(rows, width, colour);
     out.push('\n');
     // A way out has been measured where it arrives.
-    for row in rows.iter().filter(|r| r.subject.starts_with("line ") && !values(r).is_empty()) {
+    for row in rows.iter().filter(|r| matches!(r.entry, Entry::Line(_)) && !values(r).is_empty()) {
         hanging(&mut out, &format!("{}: {}", row.subject, values(row)), ("", "  "), width);
     }
     for row in rows {
@@ -168,7 +169,10 @@ pub fn stills(checked: &Checked) -> String {
 
 /// Name, title and still of each line, in the order of the sheet.
 fn in_order(checked: &Checked) -> impl Iterator<Item = (&str, &str, &Still)> {
-    let named = checked.rows.iter().filter_map(|r| Some((r.subject.strip_prefix("line ")?, r.title.as_str())));
+    let named = checked.rows.iter().filter_map(|r| match &r.entry {
+        Entry::Line(name) => Some((name.as_str(), r.title.as_str())),
+        _ => None,
+    });
     named.filter_map(|(name, title)| Some((name, title, checked.stills.get(name)?)))
 }
 
@@ -289,15 +293,22 @@ fn contact_sheet(out: &mut String, checked: &Checked) {
 mod tests {
     use super::*;
 
-    fn row(subject: &str, marks: &[(Step, Mark)]) -> Row {
+    fn row(name: &str, marks: &[(Step, Mark)]) -> Row {
         let item = |(step, mark): &(Step, Mark)| Item { step: *step, mark: *mark, found: "<b>".into(), remedy: Some("a & b".into()) };
-        Row { subject: subject.into(), title: "Launch".into(), url: "srt://:7103".into(), items: marks.iter().map(item).collect() }
+        let entry = Entry::Line(name.into());
+        Row {
+            subject: entry.to_string(),
+            entry,
+            title: "Launch".into(),
+            url: "srt://:7103".into(),
+            items: marks.iter().map(item).collect(),
+        }
     }
 
     #[test]
     fn the_grid_says_each_mark_in_a_word_at_any_width() {
         let rows = [row(
-            "line launch",
+            "launch",
             &[(Step::Name, Mark::Skipped), (Step::Host, Mark::Passed), (Step::Port, Mark::Failed), (Step::Loss, Mark::Open)],
         )];
         let wide = grid(&rows, 200, false);
@@ -313,7 +324,7 @@ mod tests {
 
     #[test]
     fn the_page_carries_any_value_as_text() {
-        let mut checked = Checked { rows: vec![row("line <x>", &[(Step::Port, Mark::Failed)])], ..Checked::default() };
+        let mut checked = Checked { rows: vec![row("<x>", &[(Step::Port, Mark::Failed)])], ..Checked::default() };
         checked.stills.insert("<x>".into(), Still { width: 2, height: 2, rgb: vec![9; 12] });
         let page = html("Tarn <i>", 1_795_000_000_000, &checked);
         assert!(!page.contains("<x>") && !page.contains("<i>") && page.contains("a &amp; b"), "{page}");

@@ -244,7 +244,7 @@ mod tests {
             peer: Some("127.20.2.11:40000".into()),
             ..LinkView::default()
         };
-        let stream = |kind: &str, rate_bps| StreamView { pid: 1, kind: kind.into(), rate_bps };
+        let stream = |kind: &str, rate_bps| StreamView { pid: 1, kind: kind.into(), picture: true, rate_bps };
         let media = MediaView {
             codec: Some("H.264".into()),
             size: Some((1280, 720)),

@@ -55,7 +55,7 @@ fn inspections() {
     let (code, text, _) = inspect(&["--sheet", &sheet, "--line", "finish-tower-sub", "--json"]);
     assert_eq!(code, Some(5), "{text}");
     let view: serde_json::Value = serde_json::from_str(&text).expect("JSON");
-    assert_eq!(view["differs"], serde_json::json!(["h264 comes, h265 is expected", "160x90 comes, 320x180 is expected"]));
+    assert_eq!(view["differs"], serde_json::json!(["expected h265, receiving h264", "expected 320x180, receiving 160x90"]));
     // Typed in the open, the password goes no further than this.
     let (code, text, errors) = inspect(&[&format!("rtsp://desk:three%20oars@{at}/main"), "--wait", "8s"]);
     assert_eq!(code, Some(1), "{text}");
@@ -139,7 +139,7 @@ fn all_pairs() {
         "--for",
         "60s",
     ]);
-    second.says(&format!("viewers paste rtsp://127.0.0.1:{served}/finish"));
+    second.says(&format!("viewers use rtsp://127.0.0.1:{served}/finish"));
     let mut third = place.start(&[
         "link",
         &format!("rtsp://127.0.0.1:{served}/finish#transport=tcp"),

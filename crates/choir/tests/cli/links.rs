@@ -22,7 +22,7 @@ fn a_file_crosses_an_encrypted_link_byte_for_byte() {
         let out = place.command(&["link", &clip, &url, "--json"]).env("SECRET", "rowing is made up").output().expect("runs");
         assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
         let json = last_json(&String::from_utf8_lossy(&out.stdout));
-        assert_eq!(json["to"]["encryption"], "secured");
+        assert_eq!(json["to"]["encryption"], "AES-256 secured");
         assert_eq!(json["to"]["dropped"], 0);
         receiver.says("the other end closed the link");
         receiver.interrupt();

@@ -199,6 +199,6 @@ fn a_line_check_fills_while_it_runs() {
     let mut screen = Screen::open(&place, &["linecheck", &sheet, "--wait", "3s"]);
     screen.shows("..");
     screen.shows("settled");
-    screen.shows("nobody has called");
+    screen.shows("no caller yet");
     screen.shows("failed");
 }

@@ -40,12 +40,13 @@ const COMMANDS: &[&str] = &[
     "take",
     "hold",
     "release",
+    "reload",
     "stop",
     "sim",
     "completions",
 ];
 /// One word, or a level above others.
-const WITHOUT_EXAMPLES: &[&str] = &["stave", "watch", "hold", "release", "stop", "sim", "completions"];
+const WITHOUT_EXAMPLES: &[&str] = &["stave", "watch", "hold", "release", "reload", "stop", "sim", "completions"];
 
 #[test]
 fn help_names_every_command_and_exit_code_and_needs_nothing() {

@@ -76,7 +76,7 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
     assert_eq!((out.code, seen["picture"]["size"][0].as_u64()), (0, Some(160)), "{seen:#}");
     assert!(seen["how"].as_str().is_some_and(|h| h.starts_with("sub from tower, by QUIC")), "{seen:#}");
     let out = place.run(&["inspect", "stave://Nobody", "--on", "127.61.0.6", "--lan-group", &g, "--key-env", "LAN", "--wait", "1s"]);
-    assert!(out.code == 1 && out.stderr.contains("no machine offers \"Nobody\""), "{}", out.stderr);
+    assert!(out.code == 1 && out.stderr.contains("name \"Nobody\" not found"), "{}", out.stderr);
 
     // Without the key, and in another group.
     let (code, nodes, why) = list(&place, &["--on", "127.61.0.3", "--lan-group", &g, "--key-env", "OTHER"]);
@@ -125,7 +125,7 @@ fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
     assert!(ptz(&["move", "--pan", "-0.5", "--for", "11s"]).stderr.contains("at most 10 s"));
     assert!(ptz(&["list"]).stderr.contains("goes only to the camera itself"));
     let out = place.run(&["ptz", "stave://Finish Towr", "home", "--sheet", &sheet]);
-    assert!(out.code == 1 && out.stderr.contains("there is \"Finish Tower\""), "{}", out.stderr);
+    assert!(out.code == 1 && out.stderr.contains("did you mean \"Finish Tower\"?"), "{}", out.stderr);
     camera.interrupt();
     let (code, text) = camera.end();
     assert_eq!(code, 0);

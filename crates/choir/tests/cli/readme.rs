@@ -16,7 +16,7 @@ const GOES_ON: &[(&str, &str)] = &[
     ("choir path --answer", "7099"),
     ("choir link 'srt://:7001?latency=200'", "line in: waiting"),
     ("choir link 'rtsp://", "line in: steady"),
-    ("choir link 'srt://:7001' rtsp", "viewers paste"),
+    ("choir link 'srt://:7001' rtsp", "viewers use"),
     ("choir link 'srt://:7001' 'stave", "line in: waiting"),
     ("choir stave directory", "directory"),
     ("choir sim path", "7001"),

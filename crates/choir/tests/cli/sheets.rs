@@ -244,7 +244,7 @@ fn a_line_check_says_what_failed_and_looks_at_a_running_show() {
     );
     let out = place.run(&["linecheck", &sheet, "--wait", "6s"]);
     assert_eq!(out.code, 1, "{}", out.stderr);
-    assert!(out.stdout.contains("NO line finish-tower: handshake: nobody has called"), "{}", out.stdout);
+    assert!(out.stdout.contains("NO line finish-tower: handshake: no caller yet"), "{}", out.stdout);
     assert!(
         out.stdout.contains("NO line start-pontoon: port: the host answers") && out.stdout.contains("0 of 2 good, 2 failed"),
         "{}",
@@ -276,7 +276,7 @@ fn what_is_ended_early_says_so_and_ends_cleanly() {
     assert_eq!(asked["lines"][0]["link"]["state"], "waiting");
     let second = place.run(&["linecheck", &sheet, "--wait", "1s", "--for", "1s"]);
     assert!(
-        second.stderr.contains("looked at as it runs") && second.stdout.contains("nobody has called"),
+        second.stderr.contains("looked at as it runs") && second.stdout.contains("no caller yet"),
         "{}{}",
         second.stdout,
         second.stderr

@@ -47,7 +47,7 @@ fn a_show_is_run_looked_at_taken_held_released_and_stopped() {
         show.says("boathouse-1: connected");
         let view = place.view();
         assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
-        assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("nobody has called port")), "{view}");
+        assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("no caller on port")), "{view}");
         let _cameras = [camera(&stage, 0), camera(&stage, 1)];
         let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
         assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}");
@@ -142,7 +142,7 @@ fn demo_is_steady() {
         assert!(tallies.len() == 2 && tallies.contains(&"on-air") && tallies.contains(&"next"), "{of}: {tallies:?}");
     }
     let secured: Vec<_> = view["lines"].as_array().into_iter().flatten().map(|l| l["link"]["encryption"].clone()).collect();
-    assert_eq!(secured, ["none", "none", "clear", "AES-256 secured", "AES-128 secured", "TLS 1.3"]);
+    assert_eq!(secured, ["none", "none", "none", "AES-256 secured", "AES-128 secured", "TLS 1.3"]);
     let how = |n: usize| view["lines"][n]["link"]["how"].as_str().unwrap_or_default().to_owned();
     assert_eq!([how(0), how(1)], ["RTP by UDP, Digest with MD5", "RTP by TCP, Digest with MD5"]);
     let seen: Vec<_> = view["lines"].as_array().into_iter().flatten().map(|l| l["media"]["codec"].clone()).collect();
@@ -196,4 +196,45 @@ fn path_is_repaired() {
     path.interrupt();
     let (code, text) = path.end();
     assert_eq!((code, text.lines().count()), (0, 2), "{text}");
+}
+
+#[test]
+fn a_changed_sheet_is_applied_by_command_and_at_every_save() {
+    let place = Place::new();
+    let clip = place.clip();
+    let line = |name: &str| format!("[[line]]\nname = \"{name}\"\nfrom = \"{clip}?repeat\"\n");
+    let text = |lines: &[&str]| {
+        let lines: String = lines.iter().map(|l| line(l)).collect();
+        format!("[show]\nname = \"Tarn Hollow Regatta\"\n{lines}[[feed]]\nname = \"boathouse-1\"\nline = \"tower\"\nto = \"udp://127.0.0.1:9\"\n")
+    };
+    let sheet = place.write("regatta.toml", &text(&["tower"]));
+    let mut show = place.start(&["run", &sheet, "--plain", "--watch-sheet"]);
+    show.says("line tower: steady");
+    place.write("regatta.toml", &text(&["tower", "pontoon"]));
+    show.says("sheet reloaded: line pontoon added");
+    show.says("line pontoon: steady");
+    assert_eq!(place.run(&["take", "boathouse-1", "pontoon"]).code, 0);
+    show.says("pontoon is on");
+    place.write("regatta.toml", &text(&["tower"]).replace("line = \"tower\"", "line = \"nobody\""));
+    show.says("sheet not reloaded, nothing changed");
+    assert!(place.run(&["status", &sheet]).stdout.contains("pontoon"));
+    show.interrupt();
+    show.end();
+
+    // By command, where nothing is watched.
+    let mut show = place.start(&["run", &place.write("regatta.toml", &text(&["tower"])), "--plain"]);
+    show.says("line tower: steady");
+    let out = place.run(&["reload"]);
+    assert_eq!((out.code, out.stdout.trim()), (0, "nothing has changed"));
+    place.write("regatta.toml", &text(&["tower", "pontoon"]));
+    let out = place.run(&["reload", &sheet]);
+    assert_eq!((out.code, out.stdout.trim()), (0, "line pontoon added"));
+    show.says("line pontoon: steady");
+    place.write("regatta.toml", &line("tower"));
+    let out = place.run(&["reload"]);
+    assert_eq!(out.code, 3, "{}", out.stderr);
+    assert!(out.stderr.contains("nothing has changed") && out.stderr.contains("regatta.toml:1:1"), "{}", out.stderr);
+    show.interrupt();
+    show.end();
+    assert_eq!(place.run(&["reload"]).code, 3, "no show is running");
 }

@@ -57,7 +57,7 @@ fn a_recording_says_how_it_came_out() {
     let place = Place::new();
     let clip = place.clip();
     let out = place.run(&["link", &clip, "good.ts"]);
-    assert!(out.code == 0 && out.stderr.contains("good.ts: recorded without a defect"), "{}", out.stderr);
+    assert!(out.code == 0 && out.stderr.contains("good.ts: recorded without defects"), "{}", out.stderr);
     // A packet of the picture is missing in the middle.
     let mut data = fs::read(&clip).expect("a clip");
     let middle = data.len() / 2 / 188;
@@ -93,7 +93,7 @@ fn a_file_begins_for_the_first_viewer_and_at_once() {
         let clip = place.clip();
         let at = super::lan::tcp_port();
         let mut served = place.start(&["link", &clip, &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "30s"]);
-        served.says("viewers paste");
+        served.says("viewers use");
         let out = place.run(&["inspect", &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "2s", "--wait", "6s", "--json"]);
         let seen: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
         assert_eq!(

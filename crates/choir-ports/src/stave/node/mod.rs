@@ -3,7 +3,7 @@
 mod serve;
 mod sources;
 
-pub(super) use sources::tally_view;
+pub(super) use sources::{SOURCES, tally_view};
 
 use super::{
     StaveError,
@@ -14,6 +14,7 @@ use super::{
     tls::{self, Configs},
 };
 use crate::LinkStatus;
+use choir_core::facts::Notice;
 use choir_core::stave::StaveSettings;
 use choir_host::{Stop, clock::unix_ms, lock, secrets};
 use choir_proto::stave::{CameraVerb, Hello, NodeEntry, OPEN_GROUP, PORT, SharedKey, Speaker, StreamOffer, TallyBook, Unique, VERSION};
@@ -262,7 +263,7 @@ impl Node {
                 if let Some(name) = new {
                     let was = std::mem::replace(&mut *lock(&me.0.machine), name.clone());
                     for s in lock(&me.0.sources).all.values() {
-                        s.status.note(true, format!("another machine is called \"{was}\": this one is \"{name}\" on Stave from now on"));
+                        s.status.note(Notice::MachineNameTaken { wanted: was.clone(), got: name.clone() });
                     }
                 }
             }

@@ -144,7 +144,7 @@ impl Node {
                 SpeakerEvent::Announce(entry) => self.announce(receiver, entry),
                 SpeakerEvent::Keyframe(name) => {
                     if let Some(source) = lock(&self.0.sources).all.values().find(|s| *s.name == *name) {
-                        source.status.ask_keyframe();
+                        source.status.control.request_keyframe();
                     }
                 }
                 SpeakerEvent::Report(_) | SpeakerEvent::Gone(_) => {}

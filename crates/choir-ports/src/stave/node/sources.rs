@@ -6,7 +6,11 @@ use crate::{
     stave::{group_out::GroupOut, node::CameraDesk, source::GroupPlan, units},
 };
 use bytes::Bytes;
-use choir_core::{health::Contact, stave::secured, view::TallyView};
+use choir_core::{
+    facts::{Contact, Notice, Waiting},
+    stave::secured,
+    view::TallyView,
+};
 use choir_host::{clock::unix_ms, lock};
 use choir_proto::stave::{Carriage, Catalogue, Lane, Offered, SourceOffer, StreamOffer, Tally, TallyBook, Track, Verdict, same_name};
 use std::{
@@ -16,7 +20,7 @@ use std::{
 };
 
 /// Sources of one node: their catalogue fits one message.
-const SOURCES: usize = 64;
+pub(in crate::stave) const SOURCES: usize = 64;
 
 impl Node {
     /// Offers a name. Gives its number and the name that it has got: another one when it was taken.
@@ -31,7 +35,7 @@ impl Node {
         let group = group.and_then(|g| match GroupOut::open(g) {
             Ok(out) => Some(out),
             Err(e) => {
-                status.note(true, format!("the group {} cannot be sent to: {e}", g.to));
+                status.note(Notice::GroupOutFailed { group: g.to, cause: e.to_string() });
                 None
             }
         });
@@ -56,11 +60,11 @@ impl Node {
             (id, got)
         };
         if got != name {
-            status.note(true, format!("the Stave name \"{name}\" is taken on this machine: this one is \"{got}\""));
+            status.note(Notice::NameTaken { wanted: name.to_owned(), got: got.as_str().to_owned() });
         }
         let (wanted, machine) = (&self.0.plan.machine, self.machine());
         if *wanted != machine {
-            status.note(true, format!("another machine is called \"{wanted}\": this one is \"{machine}\" on Stave"));
+            status.note(Notice::MachineNameTaken { wanted: wanted.clone(), got: machine.clone() });
         }
         let url = format!("stave://{machine}/{got}");
         status.update(|l| l.paste = vec![url]);
@@ -175,9 +179,9 @@ impl Node {
                     lane.late(Instant::now(), key);
                     let moved = lane.stream() != before;
                     drop(speaker);
-                    status.update(|l| l.counters.send_dropped += 1);
+                    status.update(|l| (l.counters.dropped, l.counters.missing) = (l.counters.dropped + 1, l.counters.missing + 1));
                     if moved {
-                        status.note(true, format!("receiver {} does not keep up: it gets a lower grade", r.conn.remote_address()));
+                        status.note(Notice::ReceiverSlow(r.conn.remote_address()));
                         r.bell.notify_one();
                     }
                 }
@@ -185,8 +189,8 @@ impl Node {
         }
         if sent > 0 {
             status.update(|l| {
-                l.packets += sent;
-                l.bytes += sent * payload.len() as u64;
+                l.counters.packets += sent;
+                l.counters.bytes += sent * payload.len() as u64;
             });
         }
     }
@@ -206,7 +210,7 @@ impl Node {
             let Some(s) = sources.all.values_mut().find(|s| same_name(&s.name, name)) else { return };
             let changed = s.book.say(receiver, tally);
             if let Some(t) = changed {
-                s.status.set_tally(tally_view(t));
+                s.status.control.set_tally(tally_view(t));
             }
             changed
         };
@@ -220,7 +224,7 @@ impl Node {
         let mut sources = lock(&self.0.sources);
         for s in sources.all.values_mut() {
             if let Some(t) = s.book.leave(receiver) {
-                s.status.set_tally(tally_view(t));
+                s.status.control.set_tally(tally_view(t));
             }
         }
         drop(sources);
@@ -256,8 +260,8 @@ fn tell_viewers(s: &mut Source, viewers: u32) {
         l.since = since;
         l.sessions += u32::from(is_new);
         l.contact = match (ready, viewers) {
-            (false, _) => Contact::Awaited("offered, but its line brings nothing yet".into()),
-            (true, 0) => Contact::Awaited("offered, but nobody takes it yet".into()),
+            (false, _) => Contact::Waiting(Waiting::Receivers { no_media: true }),
+            (true, 0) => Contact::Waiting(Waiting::Receivers { no_media: false }),
             (true, _) => Contact::Up,
         };
     });

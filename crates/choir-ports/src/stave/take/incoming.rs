@@ -7,8 +7,8 @@ use crate::stave::{
     units::Arrived,
 };
 use bytes::{Bytes, BytesMut};
-use choir_core::health::Contact;
-use choir_host::{clock::unix_ms, udp::UdpPort};
+use choir_core::facts::{Notice, Waiting};
+use choir_host::udp::UdpPort;
 use choir_proto::{
     audio::{AacConfig, PCM_CHANNELS, st302_channels},
     h26x::start_code,
@@ -59,8 +59,7 @@ impl Incoming {
     pub fn play(&mut self, plan: &TakePlan, play: Play) {
         let now = Instant::now();
         if self.play.is_some() && play.why == "slow" {
-            let what = format!("this end does not keep up: \"{}\" comes in the grade {} from now on", play.source, play.stream.grade);
-            plan.status.note(true, what);
+            plan.status.note(Notice::GradeLowered { name: play.source.clone(), grade: play.stream.grade.to_string() });
         }
         // Another kind of stream is a new start for those who take it.
         let kind = |p: &Play| (p.stream.codec.clone(), p.stream.size, p.stream.sound.clone(), p.stream.id);
@@ -68,14 +67,13 @@ impl Incoming {
             (self.remux, self.session) = (None, None);
             if let Some(sound) = play.stream.sound.as_ref().filter(|s| s.codec == "pcm" && s.channels > st302_channels(s.channels)) {
                 let carried = st302_channels(sound.channels);
-                plan.status
-                    .note(true, format!("its sound has {} channels: a transport stream carries the first {carried}", sound.channels));
+                plan.status.note(Notice::ChannelsDropped { channels: sound.channels, carried });
             }
         }
         self.group = play.group.as_ref().and_then(|g| match open_group(g, plan) {
             Ok(group) => Some(group),
             Err(why) => {
-                plan.status.note(true, format!("the group {} cannot be heard: {why}; write carriage = streams", g.to));
+                plan.status.note(Notice::GroupInFailed { group: g.to, cause: why });
                 None
             }
         });
@@ -87,20 +85,19 @@ impl Incoming {
         self.tell_how(plan);
     }
 
-    /// A source that has gone, or brings nothing, is awaited.
+    /// A source that has gone, or sends nothing, is waited for.
     pub fn catalogue(&mut self, plan: &TakePlan, c: &Catalogue) {
         let name = &plan.link.name;
         let source = c.sources.iter().find(|s| same_name(&s.name, name));
-        let why = match source {
-            None => format!("{} has no \"{name}\" now", self.machine),
-            Some(s) if s.streams.is_empty() => format!("\"{name}\" is offered by {}, but nothing comes in there", self.machine),
-            Some(_) => return,
+        let waiting = match source {
+            Some(s) if !s.streams.is_empty() => return,
+            offered => Waiting::Offer { name: name.clone(), machine: self.machine.clone(), silent: offered.is_some() },
         };
         // Its clock stops with it.
         (self.session, self.remux) = (None, None);
         self.out.clear();
         plan.status.update(|l| l.since = None);
-        absent(&plan.status, why);
+        absent(&plan.status, waiting);
     }
 
     pub fn unit(&mut self, unit: Arrived) {
@@ -142,7 +139,7 @@ impl Incoming {
     }
 
     /// Hands on what is in order.
-    pub fn flush(&mut self, plan: &TakePlan, session: &mut Session, told: &mut String) {
+    pub fn flush(&mut self, plan: &TakePlan, session: &mut Session) {
         let now = Instant::now();
         if let Some((reader, _)) = &mut self.group {
             reader.handle_timeout(now);
@@ -165,11 +162,11 @@ impl Incoming {
             }
             session.listener.note(1, 0, unit.data.data.len() as u64);
             plan.status.update(|l| {
-                l.counters.received += 1;
-                l.counters.received_bytes += unit.data.data.len() as u64;
+                l.counters.packets += 1;
+                l.counters.bytes += unit.data.data.len() as u64;
             });
             if plan.intake.is_none() {
-                self.open_session(plan, told);
+                self.open_session(plan);
             }
             if let Some(tap) = &plan.tap {
                 // Whoever measured may have gone.
@@ -183,7 +180,7 @@ impl Incoming {
         if !self.out.is_empty()
             && let Some(intake) = &plan.intake
         {
-            let session = self.open_session(plan, told);
+            let session = self.open_session(plan);
             intake.push(session, Bytes::from(std::mem::take(&mut self.out)));
         }
         self.count(plan, session);
@@ -222,19 +219,11 @@ impl Incoming {
         remux.push(now, &media, &mut self.out);
     }
 
-    fn open_session(&mut self, plan: &TakePlan, told: &mut String) -> u32 {
+    fn open_session(&mut self, plan: &TakePlan) -> u32 {
         if let Some(session) = self.session {
             return session;
         }
-        let mut session = 0;
-        plan.status.update(|l| {
-            l.sessions += 1;
-            session = l.sessions;
-            l.since = Some((Instant::now(), unix_ms()));
-            l.contact = Contact::Up;
-            l.fault = None;
-        });
-        told.clear();
+        let session = plan.status.begin_session();
         self.session = Some(session);
         session
     }
@@ -256,7 +245,7 @@ impl Incoming {
         }
         self.counted = missing;
         plan.status.update(|l| {
-            l.counters.skipped += new;
+            l.counters.missing += new;
             l.counters.lost += new;
             if let Some(g) = group {
                 l.counters.recovered = g.repaired;

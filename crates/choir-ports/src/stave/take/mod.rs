@@ -10,9 +10,12 @@ use super::{
     session::{Failed, Session},
     units::{self, Arrived, UnitTap},
 };
-use crate::{Intake, LinkStatus};
+use crate::{
+    Intake, LinkStatus,
+    retry::{Attempt, Backoff, Ended, Pause, keep_up},
+};
 use choir_core::{
-    health::{Contact, Fault},
+    facts::{Contact, Encryption, Fault, Joining, Loss, Notice, Waiting},
     link::StaveLink,
     spelling::nearest,
     view::TallyView,
@@ -74,34 +77,27 @@ impl TakePlan {
 }
 
 /// Takes it until `stop`.
-pub fn spawn_take(plan: TakePlan, mut stop: Stop) -> JoinHandle<()> {
+pub fn spawn_take(plan: TakePlan, stop: Stop) -> JoinHandle<()> {
     tokio::spawn(async move {
-        let mut take = Taker { told: String::new(), plan };
-        while !stop.is_set() {
-            if take.plan.status.is_held() {
-                take.plan.status.update(|l| (l.contact, l.since) = (Contact::Held, None));
-                tokio::select! {
-                    () = take.plan.status.woken() => {}
-                    () = stop.wait() => return,
-                }
-                continue;
-            }
-            let found = tokio::select! {
-                found = take.find() => found,
-                () = take.plan.status.woken() => continue,
-                () = stop.wait() => return,
-            };
-            let ended = take.attend(found, &mut stop).await;
-            let Some(failed) = ended else { continue };
-            let refused = matches!(failed.fault, Some(Fault::Passphrase | Fault::Login | Fault::Refused));
-            take.lost(failed);
-            tokio::select! {
-                () = tokio::time::sleep(if refused { AGAIN_REFUSED } else { AGAIN }) => {}
-                () = take.plan.status.woken() => {}
-                () = stop.wait() => return,
-            }
-        }
+        let status = plan.status.clone();
+        status.update(|l| l.encryption = Encryption::Tls);
+        keep_up(Taker { plan }, &status, Backoff::new(AGAIN, AGAIN), stop).await;
     })
+}
+
+impl Attempt for Taker {
+    async fn attempt(&mut self, stop: &mut Stop) -> Ended {
+        let found = tokio::select! {
+            found = self.find() => found,
+            () = self.plan.status.control.woken() => return Ended::Again,
+            () = stop.wait() => return Ended::Over,
+        };
+        let peer = found.at.to_string();
+        let Some(Failed { fault, why }) = self.attend(found, stop).await else { return Ended::Again };
+        let refused = matches!(fault, Some(Fault::Passphrase | Fault::Login | Fault::Refused));
+        let pause = if refused { Pause::Fixed(AGAIN_REFUSED) } else { Pause::Growing };
+        Ended::Lost { was_up: false, pause, loss: Loss::Call { peer, fault, why } }
+    }
 }
 
 /// Where a source is.
@@ -113,65 +109,40 @@ struct Found {
 
 struct Taker {
     plan: TakePlan,
-    /// What was told last: the same is not told again.
-    told: String,
 }
 
 impl Taker {
-    fn lost(&mut self, failed: Failed) {
-        if self.told != failed.why {
-            self.plan.status.note(true, failed.why.clone());
-            self.told.clone_from(&failed.why);
-        }
-        self.plan.status.set_lost(failed.fault, failed.why);
-        self.plan.status.update(|l| l.since = None);
-    }
-
     /// Where the name is to be had now.
-    fn look(&self) -> Result<Found, String> {
+    fn look(&self) -> Result<Found, Box<Waiting>> {
         let link = &self.plan.link;
         if let Some(at) = link.at() {
             return Ok(Found { at, node: None });
         }
-        let Some(roster) = self.plan.node.roster() else { return Err("names are not sought: [stave] says so".into()) };
+        let Some(roster) = self.plan.node.roster() else { return Err(Box::new(Waiting::Discovery)) };
         let (place, count) = roster.place_of(&link.name, link.machine.as_deref());
         if let Some(k) = place {
             if count > 1 {
-                let what = format!(
-                    "{count} machines offer \"{}\": taken from {}; write stave://MACHINE/{} to choose",
-                    link.name, k.entry.machine, link.name
-                );
-                self.plan.status.note(true, what);
+                let machine = k.entry.machine.clone();
+                self.plan.status.note(Notice::SeveralOffer { name: link.name.clone(), count, machine });
             }
             return Ok(Found { at: k.at, node: Some((k.entry.node, k.entry.boot)) });
         }
         let known = roster.known();
         let of_machine = |k: &&super::roster::Known| link.machine.as_ref().is_none_or(|m| same_name(m, &k.entry.machine));
-        let shut: Vec<String> = known
-            .iter()
-            .filter(of_machine)
-            .filter_map(|k| match &k.state {
-                NodeState::Closed(_, why) => Some(format!("{} ({}): {why}", k.entry.machine, k.at)),
-                _ => None,
-            })
-            .collect();
+        let closed = known.iter().filter(of_machine).find_map(|k| match &k.state {
+            NodeState::Closed(_, why) => Some(format!("{} ({}): {why}", k.entry.machine, k.at)),
+            _ => None,
+        });
         let seen = known.iter().filter(|k| matches!(k.state, NodeState::Open(_))).count();
-        let whose = link.machine.as_ref().map_or_else(String::new, |m| format!(" of machine \"{m}\""));
-        let seen_none = seen == 0;
-        let seen = if roster.has_no_network() { "no network interface is up".into() } else { format!("{seen} seen") };
         let names: Vec<String> = known.iter().filter(of_machine).flat_map(|k| k.sources()).map(|s| plain_name(&s.name)).collect();
-        let mut why = format!("no machine offers \"{}\"{whose} yet ({seen})", link.name);
-        if let Some(near) = nearest(&link.name, names.iter().map(String::as_str)) {
-            why = format!("{why}; there is \"{near}\"");
-        }
-        if let Some(first) = shut.first() {
-            why = format!("{why}; not seen into: {first}");
-        }
-        let groups = roster.other_groups();
-        if seen_none && !groups.is_empty() {
-            why = format!("{why}; other groups are here: {}", groups.join(", "));
-        }
-        Err(why)
+        Err(Box::new(Waiting::Source {
+            name: link.name.clone(),
+            machine: link.machine.clone(),
+            seen: (!roster.has_no_network()).then_some(seen),
+            near: nearest(&link.name, names.iter().map(String::as_str)).map(str::to_owned),
+            closed,
+            other_groups: if seen == 0 { roster.other_groups() } else { Vec::new() },
+        }))
     }
 
     /// The node that is taken from is elsewhere now, or was started anew. Another one that offers the same is no reason to go.
@@ -187,7 +158,7 @@ impl Taker {
                 Ok(found) => return found,
                 // What is told first stays in the events: not before there is something to tell.
                 Err(_) if self.plan.node.roster().is_some_and(|r| r.is_starting()) => {}
-                Err(why) => absent(&self.plan.status, why),
+                Err(waiting) => absent(&self.plan.status, *waiting),
             }
             match &mut bell {
                 Some(b) => drop(b.changed().await),
@@ -209,7 +180,7 @@ impl Taker {
 
     /// Takes from there; `None` when held, stopped, or to be had elsewhere.
     async fn attend(&mut self, found: Found, stop: &mut Stop) -> Option<Failed> {
-        self.plan.status.set_contact(Contact::Greeting(format!("calling {}", found.at)));
+        self.plan.status.set_joining(Joining::Calling(found.at.to_string()));
         self.plan.status.update(|l| l.peer = Some(found.at));
         let mut session = tokio::select! {
             s = Session::open(&self.plan.node, found.at, &self.plan.pins) => match s {
@@ -222,8 +193,8 @@ impl Taker {
         if self.plan.intake.is_some() || self.plan.tap.is_some() {
             session.listener.wish(self.wish());
         }
-        let mut tally = self.plan.status.tally();
-        let mut keyframe_asks = self.plan.status.keyframe_asks();
+        let mut tally = self.plan.status.control.tally();
+        let mut keyframe_asks = self.plan.status.control.keyframe_requests();
         session.listener.tally(&self.plan.link.name, said(*tally.borrow_and_update()));
         let mut stream = Incoming::new(self);
         let mut bell = self.plan.node.roster().map(|r| r.bell());
@@ -235,11 +206,11 @@ impl Taker {
                 match event {
                     ListenerEvent::Opened(hello) => {
                         let how = plain_name(&hello.machine);
-                        self.plan.status.set_contact(Contact::Greeting(format!("asking {how} for \"{}\"", self.plan.link.name)));
+                        self.plan.status.set_joining(Joining::Requesting { machine: how.clone(), name: self.plan.link.name.clone() });
                         stream.machine = how;
                     }
                     ListenerEvent::Play(play) => {
-                        self.plan.status.set_asks_keyframes(true);
+                        self.plan.status.control.set_link_takes_requests(true);
                         stream.play(&self.plan, play);
                     }
                     ListenerEvent::Camera(answer) => {
@@ -248,11 +219,11 @@ impl Taker {
                         }
                     }
                     ListenerEvent::Refused(r) if r.code == RefusalCode::Name => {
-                        let why = format!("{} has no \"{}\" now", stream.machine, self.plan.link.name);
-                        absent(&self.plan.status, why);
+                        let (machine, name) = (stream.machine.clone(), self.plan.link.name.clone());
+                        absent(&self.plan.status, Waiting::Offer { name, machine, silent: false });
                     }
                     ListenerEvent::Refused(r) => stream.failed = Some(Failed::new(Some(fault_of(r.code)), plain_name(&r.why))),
-                    ListenerEvent::Gone(why) => stream.failed = Some(Failed::new(Some(Fault::Gone), plain_name(&why))),
+                    ListenerEvent::Gone(why) => stream.failed = Some(Failed::new(Some(Fault::PeerLost), plain_name(&why))),
                     ListenerEvent::Catalogue(c) => stream.catalogue(&self.plan, &c),
                     ListenerEvent::Nodes(_) => {}
                 }
@@ -260,7 +231,7 @@ impl Taker {
             if let Some(f) = stream.failed.take() {
                 break Some(f);
             }
-            stream.flush(&self.plan, &mut session, &mut self.told);
+            stream.flush(&self.plan, &mut session);
             let due = stream.due();
             tokio::select! {
                 turned = session.turn() => if let Err(f) = turned {
@@ -268,7 +239,7 @@ impl Taker {
                 },
                 uni = conn.accept_uni(), if reads.len() < READS => match uni {
                     Ok(recv) => drop(reads.spawn(read(recv))),
-                    Err(e) => break Some(Failed::new(Some(Fault::Gone), super::session::words(&e))),
+                    Err(e) => break Some(Failed::new(Some(Fault::PeerLost), super::session::words(&e))),
                 },
                 Some(came) = reads.join_next() => match came {
                     Ok(Some(Came::Unit(u))) => stream.unit(u),
@@ -290,7 +261,7 @@ impl Taker {
                 () = elsewhere(&mut bell) => if self.has_moved(&found) {
                     break None;
                 },
-                () = self.plan.status.woken() => if self.plan.status.is_held() {
+                () = self.plan.status.control.woken() => if self.plan.status.control.is_held() {
                     break None;
                 },
                 () = sleep_until(due) => {}
@@ -298,7 +269,7 @@ impl Taker {
             }
         };
         reads.abort_all();
-        self.plan.status.set_asks_keyframes(false);
+        self.plan.status.control.set_link_takes_requests(false);
         if failed.is_none() {
             session.end("the receiver goes").await;
         }
@@ -307,12 +278,12 @@ impl Taker {
     }
 }
 
-/// A source that has not been there yet is awaited; one that was is missed.
-fn absent(status: &LinkStatus, why: String) {
+/// A source that has not been there yet is waited for; one that was there is lost.
+fn absent(status: &LinkStatus, waiting: Waiting) {
     if status.look().sessions > 0 {
-        status.set_lost(Some(Fault::Gone), why);
+        status.set_lost(Loss::Source(waiting));
     } else {
-        status.set_contact(Contact::Awaited(why));
+        status.set_contact(Contact::Waiting(waiting));
     }
 }
 

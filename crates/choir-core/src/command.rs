@@ -1,0 +1,111 @@
+//! What may be asked of a running show, and how it can refuse.
+
+use crate::{
+    id::{FeedId, LineId},
+    sheet::Change,
+};
+use serde::{Deserialize, Serialize};
+
+/// Who gives a command.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum By {
+    /// The engineer, from the command line.
+    CommandLine,
+    /// The engineer, in the live view.
+    LiveView,
+    /// The program itself, since the sheet says so.
+    Sheet,
+}
+
+/// A command.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Command {
+    /// Put a line on a feed, at the line's next keyframe.
+    Take {
+        /// Feed.
+        feed: FeedId,
+        /// Line.
+        line: LineId,
+    },
+    /// Stop a line until it is released, or start it again.
+    Hold {
+        /// Line.
+        line: LineId,
+        /// Stop, not start.
+        held: bool,
+    },
+    /// Compare a line's transport stream with the standard from now on, or stop doing so.
+    Examine {
+        /// Line.
+        line: LineId,
+        /// Begin, not end.
+        on: bool,
+    },
+    /// Read the sheet again and apply what differs.
+    Reload,
+    /// End the show.
+    Stop,
+}
+
+/// What was done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Done {
+    /// The line goes on the feed at its next keyframe.
+    TakeRequested {
+        /// Feed.
+        feed: FeedId,
+        /// Line.
+        line: LineId,
+    },
+    /// The line is held or released.
+    Held {
+        /// Line.
+        line: LineId,
+        /// Held, not released.
+        held: bool,
+        /// It was so already.
+        already: bool,
+    },
+    /// The line is examined, or no longer.
+    Examined {
+        /// Line.
+        line: LineId,
+        /// Examined.
+        on: bool,
+    },
+    /// The sheet was read again, and this was applied.
+    Reloaded(Change),
+    /// The show is stopping.
+    Stopping,
+}
+
+/// Why a command is not carried out.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// No such line.
+    #[error("there is no line \"{name}\". {hint}")]
+    NoLine {
+        /// As given.
+        name: String,
+        /// The names that there are.
+        hint: String,
+    },
+    /// No such feed.
+    #[error("there is no feed \"{name}\". {hint}")]
+    NoFeed {
+        /// As given.
+        name: String,
+        /// The names that there are.
+        hint: String,
+    },
+    /// The line or feed was removed from the sheet meanwhile.
+    #[error("it has been removed from the sheet")]
+    Removed,
+    /// There is no file to be read again.
+    #[error("this show runs without a sheet file, so there is nothing to reload")]
+    NoFile,
+    /// The sheet cannot be applied: nothing has changed.
+    #[error("nothing has changed: {0}")]
+    Sheet(String),
+}

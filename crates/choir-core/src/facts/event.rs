@@ -1,0 +1,107 @@
+//! What happened.
+
+use super::Notice;
+use crate::{
+    command::By,
+    health::{Reason, State},
+    id::{LineId, Subject},
+    sheet::Change,
+};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// Something that happened.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Event {
+    /// Counts from 1.
+    pub number: u64,
+    /// ms since 1970.
+    pub at_ms: u64,
+    /// What it is about.
+    pub subject: Subject,
+    /// What happened.
+    pub kind: EventKind,
+}
+
+/// What happened.
+#[derive(Debug, Clone, PartialEq)]
+pub enum EventKind {
+    /// A line or way out has another state.
+    State {
+        /// The state.
+        state: State,
+        /// Why.
+        reason: Reason,
+    },
+    /// A port reports something.
+    Notice(Notice),
+    /// A line is to go on a feed.
+    TakeRequested {
+        /// The line.
+        line: LineId,
+        /// Its source has been asked for a keyframe.
+        keyframe_asked: bool,
+        /// Who wanted it.
+        by: By,
+    },
+    /// A line that is to go on a feed has not sent a keyframe yet.
+    TakeWaiting {
+        /// The line.
+        line: LineId,
+        /// The line that stays on.
+        on: Option<LineId>,
+        /// For so long.
+        waited: Duration,
+    },
+    /// A line has gone on a feed.
+    Taken {
+        /// The line.
+        line: LineId,
+    },
+    /// A line was held or released.
+    Held {
+        /// Held, not released.
+        held: bool,
+        /// By whom.
+        by: By,
+    },
+    /// The system gives sockets less memory than was asked for.
+    ReceiveBuffer {
+        /// Bytes given.
+        granted: usize,
+        /// Bytes asked for.
+        wanted: usize,
+    },
+    /// The sheet was read again.
+    Reloaded(Change),
+    /// The sheet was read again, and nothing of it was applied.
+    ReloadFailed(String),
+}
+
+impl EventKind {
+    /// How bad it is.
+    #[must_use]
+    pub fn grade(&self) -> EventGrade {
+        match self {
+            Self::State { state: State::Steady, .. } | Self::Taken { .. } => EventGrade::Good,
+            Self::State { state: State::Strained, .. } | Self::TakeWaiting { .. } | Self::ReloadFailed(_) => EventGrade::Warning,
+            Self::State { state: State::Broken, .. } => EventGrade::Trouble,
+            Self::Notice(n) if n.is_trouble() => EventGrade::Warning,
+            _ => EventGrade::Note,
+        }
+    }
+}
+
+/// How bad an event is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EventGrade {
+    /// For the record.
+    Note,
+    /// Better than before.
+    Good,
+    /// Look at it.
+    Warning,
+    /// Act.
+    Trouble,
+}

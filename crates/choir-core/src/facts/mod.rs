@@ -1,0 +1,12 @@
+//! What is known of a running show, as typed values: how links stand, what ports report, what is measured each second, and what
+//! happened. [`crate::words`] makes the sentences.
+
+mod contact;
+mod event;
+mod notice;
+mod tick;
+
+pub use contact::{Contact, Encryption, Fault, Joining, Loss, Refused, Waiting};
+pub use event::{Event, EventGrade, EventKind};
+pub use notice::{Misbehaviour, Notice};
+pub use tick::{Direction, Span, WayTick, per_second};

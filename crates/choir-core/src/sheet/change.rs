@@ -1,0 +1,213 @@
+//! What differs between a sheet that runs and the same sheet read again.
+
+use super::{Feed, Line, Sheet};
+use crate::link::{Link, show_url};
+use std::fmt;
+
+/// One difference.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Difference {
+    /// A line is new.
+    LineAdded(String),
+    /// A line is gone.
+    LineRemoved(String),
+    /// A line comes from elsewhere, or by other settings: its link is closed and opened again.
+    LineReopened {
+        /// Name.
+        line: String,
+        /// The new link, without secrets.
+        url: String,
+    },
+    /// Something of a line has changed that its link does not depend on.
+    LineChanged(String),
+    /// A feed is new.
+    FeedAdded(String),
+    /// A feed is gone.
+    FeedRemoved(String),
+    /// A way out of a feed is new.
+    OutAdded {
+        /// Feed.
+        feed: String,
+        /// The link, without secrets.
+        url: String,
+    },
+    /// A way out of a feed is gone.
+    OutRemoved {
+        /// Feed.
+        feed: String,
+        /// The link, without secrets.
+        url: String,
+    },
+    /// A feed starts with another line, which is taken.
+    FeedLine {
+        /// Feed.
+        feed: String,
+        /// Line.
+        line: String,
+    },
+    /// Something of a feed has changed that its ways out do not depend on.
+    FeedChanged(String),
+    /// The devices have changed: tally lamps, keyframe requests and steering follow.
+    Devices,
+    /// Something has changed that holds from the next start only.
+    NextStart(&'static str),
+}
+
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::LineAdded(name) => write!(f, "line {name} added"),
+            Self::LineRemoved(name) => write!(f, "line {name} removed"),
+            Self::LineReopened { line, url } => write!(f, "line {line} reopened: {url}"),
+            Self::LineChanged(name) => write!(f, "line {name} changed, link kept"),
+            Self::FeedAdded(name) => write!(f, "feed {name} added"),
+            Self::FeedRemoved(name) => write!(f, "feed {name} removed"),
+            Self::OutAdded { feed, url } => write!(f, "feed {feed}: way out added: {url}"),
+            Self::OutRemoved { feed, url } => write!(f, "feed {feed}: way out removed: {url}"),
+            Self::FeedLine { feed, line } => write!(f, "feed {feed}: take of {line}"),
+            Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
+            Self::Devices => f.write_str("devices changed"),
+            Self::NextStart(what) => write!(f, "{what} changed: applies at the next start"),
+        }
+    }
+}
+
+/// All differences, in the order of the sheet.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Change(pub Vec<Difference>);
+
+impl Change {
+    /// Nothing differs.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+impl fmt::Display for Change {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.is_empty() {
+            return f.write_str("nothing has changed");
+        }
+        for (n, d) in self.0.iter().enumerate() {
+            write!(f, "{}{d}", if n > 0 { "; " } else { "" })?;
+        }
+        Ok(())
+    }
+}
+
+impl Sheet {
+    /// What must be done to a show that runs `self` so that it runs `new`.
+    #[must_use]
+    pub fn change_to(&self, new: &Self) -> Change {
+        let mut all = Vec::new();
+        let latency_differs = self.show.latency != new.show.latency;
+        for line in &new.lines {
+            let url = || show_url(&line.from);
+            match self.line(&line.name) {
+                None => all.push(Difference::LineAdded(line.name.clone())),
+                Some(old) if old.from != line.from || latency_differs && line.from.takes_show_latency() => {
+                    all.push(Difference::LineReopened { line: line.name.clone(), url: url() });
+                }
+                Some(old) if *old != *line || self.wanted(old) != new.wanted(line) => {
+                    all.push(Difference::LineChanged(line.name.clone()));
+                }
+                Some(_) => {}
+            }
+        }
+        for feed in &new.feeds {
+            match self.feed(&feed.name) {
+                None => all.push(Difference::FeedAdded(feed.name.clone())),
+                Some(old) => feed_change(old, feed, latency_differs, &mut all),
+            }
+        }
+        all.extend(self.feeds.iter().filter(|f| new.feed(&f.name).is_none()).map(|f| Difference::FeedRemoved(f.name.clone())));
+        all.extend(self.lines.iter().filter(|l| new.line(&l.name).is_none()).map(|l: &Line| Difference::LineRemoved(l.name.clone())));
+        if self.devices != new.devices {
+            all.push(Difference::Devices);
+        }
+        if self.stave != new.stave {
+            all.push(Difference::NextStart("[stave]"));
+        }
+        if self.show.name != new.show.name {
+            all.push(Difference::NextStart("the name of the show"));
+        }
+        Change(all)
+    }
+
+    /// The feed of this name.
+    #[must_use]
+    pub fn feed(&self, name: &str) -> Option<&Feed> {
+        self.feeds.iter().find(|f| f.name == name)
+    }
+}
+
+fn feed_change(old: &Feed, feed: &Feed, latency_differs: bool, all: &mut Vec<Difference>) {
+    let before = all.len();
+    let kept = |to: &Link, others: &[Link]| others.contains(to) && !(latency_differs && to.takes_show_latency());
+    let name = || feed.name.clone();
+    all.extend(old.to.iter().filter(|to| !kept(to, &feed.to)).map(|to| Difference::OutRemoved { feed: name(), url: show_url(to) }));
+    all.extend(feed.to.iter().filter(|to| !kept(to, &old.to)).map(|to| Difference::OutAdded { feed: name(), url: show_url(to) }));
+    if old.line != feed.line {
+        all.push(Difference::FeedLine { feed: name(), line: feed.line.clone() });
+    }
+    if all.len() == before && old != feed {
+        all.push(Difference::FeedChanged(name()));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::sheet::read_sheet;
+
+    const SHEET: &str = r#"
+[show]
+name = "Tarn Hollow Regatta"
+[[line]]
+name = "finish-tower"
+from = "srt://:7101?mode=listener"
+[[line]]
+name = "start-pontoon"
+from = "srt://:7102?mode=listener&latency=200"
+[[feed]]
+name = "boathouse-1"
+line = "finish-tower"
+to = ["srt://127.20.9.1:7201", "udp://127.20.9.1:7301"]
+"#;
+
+    fn changes(edit: impl Fn(String) -> String) -> Vec<String> {
+        let read = |text: &str| read_sheet(text).0.unwrap_or_else(|| panic!("{text}: {:?}", read_sheet(text).1));
+        read(SHEET).change_to(&read(&edit(SHEET.into()))).0.iter().map(ToString::to_string).collect()
+    }
+
+    #[test]
+    fn only_what_differs_is_named() {
+        assert_eq!(changes(|s| s + "# a remark\n"), [] as [&str; 0]);
+        assert_eq!(
+            changes(|s| s.replace("7102?mode=listener", "7103?mode=listener")),
+            ["line start-pontoon reopened: srt://:7103?mode=listener&latency=200"]
+        );
+        assert_eq!(
+            changes(|s| s.replace("name = \"start-pontoon\"", "name = \"start-pontoon\"\ntitle = \"Start\"")),
+            ["line start-pontoon changed, link kept"]
+        );
+        // The latency of the show counts where a link has none of its own.
+        assert_eq!(
+            changes(|s| s.replace("Regatta\"", "Regatta\"\nlatency = \"300ms\"")),
+            [
+                "line finish-tower reopened: srt://:7101?mode=listener",
+                "feed boathouse-1: way out removed: srt://127.20.9.1:7201?mode=caller",
+                "feed boathouse-1: way out added: srt://127.20.9.1:7201?mode=caller",
+            ]
+        );
+        assert_eq!(
+            changes(|s| s.replace("line = \"finish-tower\"", "line = \"start-pontoon\"")),
+            ["feed boathouse-1: take of start-pontoon"]
+        );
+        assert_eq!(
+            changes(|s| s.replace(", \"udp://127.20.9.1:7301\"", "")
+                + "[[feed]]\nname = \"jury\"\nline = \"start-pontoon\"\nto = \"udp://127.20.9.2:7302\"\n"),
+            ["feed boathouse-1: way out removed: udp://127.20.9.1:7301", "feed jury added"]
+        );
+    }
+}

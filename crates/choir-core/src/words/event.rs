@@ -1,0 +1,77 @@
+use crate::{
+    command::{By, Done},
+    facts::{Event, EventKind},
+    id::{DeviceId, FeedId, LineId, OutId, Subject},
+    units::say_duration,
+};
+
+/// Looks up names, also of what has been removed.
+pub trait Names {
+    /// Name of a line.
+    fn line(&self, id: LineId) -> String;
+    /// Name of a feed.
+    fn feed(&self, id: FeedId) -> String;
+    /// Name of the feed that a way out belongs to.
+    fn out(&self, id: OutId) -> String;
+    /// Name of a device.
+    fn device(&self, id: DeviceId) -> String;
+
+    /// `line finish-tower`.
+    fn subject(&self, subject: Subject) -> String {
+        match subject {
+            Subject::Show => "show".into(),
+            Subject::Machine => "this machine".into(),
+            Subject::Line(id) => format!("line {}", self.line(id)),
+            Subject::Feed(id) => format!("feed {}", self.feed(id)),
+            Subject::Out(id) => format!("feed {}", self.out(id)),
+            Subject::Device(id) => format!("device {}", self.device(id)),
+        }
+    }
+}
+
+const fn by_words(by: By) -> &'static str {
+    match by {
+        By::CommandLine => "by the engineer",
+        By::LiveView => "in the live view",
+        By::Sheet => "by the sheet",
+    }
+}
+
+/// An event as a sentence, without its subject.
+#[must_use]
+pub fn event_words(event: &Event, names: &dyn Names) -> String {
+    match &event.kind {
+        EventKind::State { state, reason } => format!("{state}: {reason}"),
+        EventKind::Notice(notice) => notice.to_string(),
+        EventKind::TakeRequested { line, keyframe_asked, .. } => {
+            let asked = if *keyframe_asked { ", requested from its source" } else { "" };
+            format!("take requested: {}; waiting for its next keyframe{asked}", names.line(*line))
+        }
+        EventKind::TakeWaiting { line, on, waited } => {
+            let stays = on.map_or_else(String::new, |on| format!("; {} stays on", names.line(on)));
+            format!("take of {}: no keyframe for {}{stays}", names.line(*line), say_duration(*waited))
+        }
+        EventKind::Taken { line } => format!("{} is on, cut at a keyframe", names.line(*line)),
+        EventKind::Held { held, by } => format!("{} {}", if *held { "held" } else { "released" }, by_words(*by)),
+        EventKind::ReceiveBuffer { granted, wanted } => {
+            format!("receive buffer is {} KiB instead of {} KiB: raise net.core.rmem_max for many links", granted / 1024, wanted / 1024)
+        }
+        EventKind::Reloaded(change) => format!("sheet reloaded: {change}"),
+        EventKind::ReloadFailed(why) => format!("sheet not reloaded, nothing changed: {why}"),
+    }
+}
+
+/// What was done, as a sentence.
+#[must_use]
+pub fn done_words(done: &Done, names: &dyn Names) -> String {
+    match done {
+        Done::TakeRequested { feed, line } => format!("{} goes on {} at its next keyframe", names.line(*line), names.feed(*feed)),
+        Done::Held { line, held, already } => {
+            let already = if *already { " already" } else { "" };
+            format!("{} is {}{already}", names.line(*line), if *held { "held" } else { "released" })
+        }
+        Done::Examined { line, on } => format!("{} is {}examined", names.line(*line), if *on { "" } else { "no longer " }),
+        Done::Reloaded(change) => change.to_string(),
+        Done::Stopping => "the show is stopping".into(),
+    }
+}

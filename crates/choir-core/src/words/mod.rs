@@ -1,0 +1,13 @@
+//! The sentences of what is known of a running show, each made in one place from its typed value, and never read back.
+
+mod contact;
+mod event;
+mod health;
+mod notice;
+
+pub use event::{Names, done_words, event_words};
+
+/// `1 packet`, `3 packets`.
+pub(crate) fn count(n: u64, one: &str) -> String {
+    if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") }
+}

@@ -1,0 +1,180 @@
+//! One feed of a running show, and its ways out.
+
+use crate::{
+    bus::Bus,
+    media::FeedMedia,
+    meter::{Drops, Meter},
+};
+use choir_core::{
+    facts::{Direction, EventKind, WayTick},
+    id::{FeedId, LineId, OutId, Subject},
+    link::{Link, show_url},
+    sheet::Feed,
+    view::{FeedView, LineView, LinkView},
+    words::Names,
+};
+use choir_host::lock;
+use choir_ports::{LinkStatus, OpenWay, Outlet};
+use std::{
+    sync::{Arc, Mutex, PoisonError, RwLock},
+    time::{Duration, Instant},
+};
+
+/// A take that waits for its keyframe is told again after this time, and each time it has passed once more.
+const TAKE_WAITS: Duration = Duration::from_secs(10);
+
+/// A feed.
+pub(crate) struct FeedRun {
+    pub id: FeedId,
+    pub media: Arc<FeedMedia>,
+    /// The small picture of the same, where it is offered.
+    pub sub: Option<(Arc<FeedMedia>, Arc<Outlet>)>,
+    /// Its entry in the sheet.
+    pub entry: Mutex<Feed>,
+    outs: RwLock<Vec<Arc<OutRun>>>,
+    told: Mutex<Told>,
+}
+
+#[derive(Default)]
+struct Told {
+    takes: u64,
+    /// How long a take had waited when that was last told.
+    waited: Duration,
+}
+
+/// One destination of a feed.
+pub(crate) struct OutRun {
+    pub id: OutId,
+    pub link: Link,
+    pub status: Arc<LinkStatus>,
+    pub outlet: Arc<Outlet>,
+    pub way: Mutex<Option<OpenWay>>,
+    /// The latency of the show that it was opened with, where it has none of its own.
+    pub opened_with: Mutex<Option<Duration>>,
+    meter: Mutex<Meter>,
+}
+
+impl OutRun {
+    pub fn new(id: OutId, link: Link, status: Arc<LinkStatus>) -> Arc<Self> {
+        let meter = Meter::new(Subject::Out(id), show_url(&link), Direction::Out, status.clone());
+        Arc::new(Self {
+            id,
+            link,
+            status,
+            outlet: Outlet::new(),
+            way: Mutex::default(),
+            opened_with: Mutex::default(),
+            meter: Mutex::new(meter),
+        })
+    }
+
+    /// Somebody is there who would see a beginning: it is up, or it is served and has been asked for. A name is offered only
+    /// once there is a picture, so nobody can be waited for there.
+    pub fn is_watched(&self) -> bool {
+        match &self.link {
+            Link::Rtsp(_) => self.status.is_asked_for(),
+            Link::Stave(_) => true,
+            _ => self.status.look().contact == choir_core::facts::Contact::Up,
+        }
+    }
+
+    fn view(&self, drops: &Drops) -> LinkView {
+        let view = lock(&self.meter).view(drops);
+        LinkView { dropped: view.dropped + self.outlet.dropped(), ..view }
+    }
+}
+
+impl FeedRun {
+    pub fn new(id: FeedId, entry: Feed, media: Arc<FeedMedia>, sub: Option<(Arc<FeedMedia>, Arc<Outlet>)>) -> Arc<Self> {
+        Arc::new(Self { id, media, sub, entry: Mutex::new(entry), outs: RwLock::default(), told: Mutex::default() })
+    }
+
+    /// Its ways out, in the order of the sheet.
+    pub fn outs(&self) -> Vec<Arc<OutRun>> {
+        self.outs.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Changes which ways out it has.
+    pub fn set_outs(&self, outs: Vec<Arc<OutRun>>) {
+        *self.outs.write().unwrap_or_else(PoisonError::into_inner) = outs;
+    }
+
+    /// Tells a take that has been made; true when there was one.
+    pub fn tell_takes(&self, bus: &Bus) -> bool {
+        let reading = self.media.reading();
+        let mut told = lock(&self.told);
+        if let (true, Some(line)) = (reading.takes > told.takes, reading.on) {
+            told.takes = reading.takes;
+            bus.event(Subject::Feed(self.id), EventKind::Taken { line });
+            return true;
+        }
+        false
+    }
+
+    /// A take waits for so long that it is told again: gives the line that is waited for.
+    fn overdue(&self, bus: &Bus) -> Option<LineId> {
+        let reading = self.media.reading();
+        let mut told = lock(&self.told);
+        let Some(waited) = reading.waits else {
+            told.waited = Duration::ZERO;
+            return None;
+        };
+        if waited < told.waited + TAKE_WAITS {
+            return None;
+        }
+        told.waited = waited;
+        let line = reading.wanted?;
+        bus.event(Subject::Feed(self.id), EventKind::TakeWaiting { line, on: reading.on, waited });
+        Some(line)
+    }
+
+    pub fn at_once(&self, started: Instant, now: Instant, bus: &Bus) {
+        self.tell_takes(bus);
+        self.outs().iter().for_each(|o| lock(&o.meter).at_once(started, now, bus));
+    }
+
+    /// Ends a tick: what was measured of each way out, and the line whose keyframe is to be asked for again.
+    pub fn tick(&self, started: Instant, now: Instant, bus: &Bus) -> (Vec<(Subject, WayTick)>, Option<LineId>) {
+        self.tell_takes(bus);
+        let outs = self.outs();
+        let ticks = outs.iter().map(|o| {
+            let mut meter = lock(&o.meter);
+            meter.tick(started, now, None, bus);
+            (Subject::Out(o.id), meter.last().clone())
+        });
+        (ticks.collect(), self.overdue(bus))
+    }
+
+    /// What is shown of it.
+    pub fn view(&self, drops: &Drops, names: &dyn Names, lines: &[LineView]) -> FeedView {
+        let reading = self.media.reading();
+        let entry = lock(&self.entry);
+        let name = |id: LineId| names.line(id);
+        let on = reading.line().map(name).unwrap_or_default();
+        let runs = self.outs();
+        let outs: Vec<LinkView> = runs.iter().map(|o| o.view(drops)).collect();
+        let delay = lines.iter().find(|l| l.name == on).and_then(|l| l.delay_ms);
+        let way = outs.iter().zip(&runs).find_map(|(view, run)| way_out_ms(view, &run.link));
+        FeedView {
+            name: entry.name.clone(),
+            title: entry.title.clone(),
+            next: reading.wanted.filter(|w| reading.on.is_some_and(|on| on != *w)).map(name),
+            line: on,
+            takes: reading.takes,
+            tally: runs.iter().filter_map(|o| *o.status.control.tally().borrow()).max(),
+            outs,
+            delay_to_input_ms: delay.zip(way).map(|(d, w)| d + w),
+        }
+    }
+}
+
+/// From here to the release at the far end: time-stamped delivery makes it the way there and the latency.
+fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
+    match link {
+        Link::Srt(_) => Some(view.latency_ms? + view.rtt_ms.unwrap_or(0.0) / 2.0),
+        Link::Udp(_) | Link::Rtp(_) | Link::Rtsp(_) => Some(0.0),
+        // A unit is handed on when it is whole; what it takes is the way's own.
+        Link::Stave(_) => Some(view.rtt_ms.unwrap_or(0.0) / 2.0),
+        Link::File(_) => None,
+    }
+}

@@ -1,0 +1,187 @@
+//! A sheet that is changed while its show runs: only what differs is touched.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+use choir_core::{
+    command::{By, Command, Done, Refusal},
+    sheet::{Sheet, read_sheet},
+    view::ShowView,
+};
+use choir_proto::ts::{Origin, TsChecker, TsFault, TsWriter, Unit, WriterConfig};
+use choir_show::{Show, bus};
+use std::{
+    net::{SocketAddr, UdpSocket},
+    sync::{Arc, Mutex},
+    time::Duration,
+};
+use tempfile::TempDir;
+use tokio::time::timeout;
+
+const SPS_PPS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80];
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// Receives a feed by UDP and keeps what came.
+struct Receiver {
+    at: SocketAddr,
+    bytes: Arc<Mutex<Vec<u8>>>,
+}
+
+impl Receiver {
+    fn new() -> Self {
+        let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+        let (at, bytes) = (socket.local_addr().unwrap(), Arc::new(Mutex::new(Vec::new())));
+        let kept = bytes.clone();
+        std::thread::spawn(move || {
+            let mut buf = [0; 2048];
+            while let Ok(n) = socket.recv(&mut buf) {
+                kept.lock().unwrap().extend_from_slice(&buf[..n]);
+            }
+        });
+        Self { at, bytes }
+    }
+
+    fn count(&self) -> usize {
+        self.bytes.lock().unwrap().len()
+    }
+
+    /// Waits until so many more bytes have come.
+    async fn gets(&self, more: usize) {
+        let wanted = self.count() + more;
+        let mut tick = tokio::time::interval(Duration::from_millis(10));
+        let came = async {
+            while self.count() < wanted {
+                tick.tick().await;
+            }
+        };
+        timeout(PATIENCE, came).await.unwrap_or_else(|_| panic!("{} of {wanted} bytes", self.count()));
+    }
+
+    /// Packets that are missing by their counters.
+    fn missing(&self) -> u64 {
+        let mut checker = TsChecker::new(Origin::Joined);
+        checker.push(&self.bytes.lock().unwrap().clone().into());
+        checker.findings().iter().filter(|f| f.fault == TsFault::Continuity).map(|f| f.count).sum()
+    }
+}
+
+/// A clip of a second that loops without a seam.
+fn clip(dir: &TempDir, name: &str, mark: u8) {
+    let mut writer = TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() });
+    let mut out = Vec::new();
+    for n in 0..25u64 {
+        let sets = if n % 5 == 0 { SPS_PPS } else { &[] };
+        let data = [sets, &[0, 0, 0, 1, if n % 5 == 0 { 0x65 } else { 0x41 }], &[mark | 0x80; 3000]].concat();
+        writer.write(&Unit { video: true, pts: 90_000 + n * 3600, dts: None, keyframe: n % 5 == 0, data: &[&data] }, &mut out);
+    }
+    std::fs::write(dir.path().join(name), out).unwrap();
+}
+
+fn sheet(entries: &str) -> Sheet {
+    let (sheet, findings) = read_sheet(&text(entries));
+    sheet.unwrap_or_else(|| panic!("{findings:?}"))
+}
+
+fn text(entries: &str) -> String {
+    format!("[show]\nname = \"Tarn Hollow Regatta\"\n{entries}")
+}
+
+fn line(name: &str, file: &str) -> String {
+    format!("[[line]]\nname = \"{name}\"\nfrom = \"{file}?repeat\"\n")
+}
+
+fn feed(name: &str, line: &str, to: &[&Receiver]) -> String {
+    let to: Vec<String> = to.iter().map(|r| format!("\"udp://{}\"", r.at)).collect();
+    format!("[[feed]]\nname = \"{name}\"\nline = \"{line}\"\nto = [{}]\n", to.join(", "))
+}
+
+async fn until(show: &Show, what: &str, wanted: impl Fn(&ShowView) -> bool) -> ShowView {
+    let mut facts = show.facts();
+    let came = timeout(PATIENCE, async { while !wanted(&show.view()) && bus::next(&mut facts).await {} }).await;
+    came.unwrap_or_else(|_| panic!("never came to be: {what}\n{:#?}", show.view()));
+    show.view()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lines_feeds_and_ways_out_come_and_go_and_nothing_else_is_interrupted() {
+    let dir = TempDir::new().unwrap();
+    for (name, mark) in [("a.ts", 0x11), ("b.ts", 0x22)] {
+        clip(&dir, name, mark);
+    }
+    let [stays, second, beside] = [Receiver::new(), Receiver::new(), Receiver::new()];
+    let base = line("a", "a.ts") + &feed("one", "a", &[&stays]);
+    let show = Show::start(&sheet(&base), dir.path()).await.unwrap();
+    stays.gets(100_000).await;
+
+    let more = line("a", "a.ts") + &line("b", "b.ts") + &feed("one", "a", &[&stays, &beside]) + &feed("two", "b", &[&second]);
+    let change = show.apply(&sheet(&more)).await.unwrap().to_string();
+    assert_eq!(change, format!("line b added; feed one: way out added: udp://{}; feed two added", beside.at), "and nothing of line a");
+    tokio::join!(second.gets(50_000), beside.gets(50_000), stays.gets(50_000));
+    let view = until(&show, "all steady", |v| v.lines.iter().all(|l| l.link.state == Some(choir_core::health::State::Steady))).await;
+    assert_eq!(
+        view.feeds.iter().map(|f| (f.name.as_str(), f.line.as_str(), f.outs.len())).collect::<Vec<_>>(),
+        [("one", "a", 2), ("two", "b", 1)]
+    );
+    // A new line can go on a feed that was there before.
+    let take = Command::Take { feed: show.feed_named("one").unwrap(), line: show.line_named("b").unwrap() };
+    show.execute(By::CommandLine, take).await.unwrap();
+    until(&show, "b on one", |v| v.feeds[0].line == "b").await;
+    assert!(
+        show.events_after(0).iter().any(|e| e.subject == "feed one" && e.text.contains("take requested: b")),
+        "{:?}",
+        show.events_after(0)
+    );
+
+    // The line that goes is on a feed: that one takes its own again.
+    let change = show.apply(&sheet(&base)).await.unwrap().to_string();
+    assert_eq!(change, format!("feed one: way out removed: udp://{}; feed two removed; line b removed", beside.at));
+    until(&show, "a on one again", |v| v.feeds[0].line == "a" && v.feeds.len() == 1 && v.lines.len() == 1).await;
+    stays.gets(100_000).await;
+    assert!(matches!(show.line_named("b"), Err(Refusal::NoLine { .. })));
+    assert_eq!(stays.missing(), 0);
+    let (gone, too) = (beside.count(), second.count());
+    stays.gets(50_000).await;
+    assert_eq!((beside.count(), second.count()), (gone, too), "what is removed gets nothing more");
+    show.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sheet_that_cannot_be_applied_changes_nothing() {
+    let dir = TempDir::new().unwrap();
+    clip(&dir, "a.ts", 0x11);
+    let stays = Receiver::new();
+    let base = line("a", "a.ts") + &feed("one", "a", &[&stays]);
+    let file = dir.path().join("regatta.toml");
+    std::fs::write(&file, text(&base)).unwrap();
+    let show = Show::start(&sheet(&base), dir.path()).await.unwrap();
+    assert_eq!(show.execute(By::CommandLine, Command::Reload).await, Err(Refusal::NoFile));
+    show.set_file(&file);
+    stays.gets(50_000).await;
+    let reload = async |entries: &str| {
+        std::fs::write(&file, text(entries)).unwrap();
+        show.execute(By::CommandLine, Command::Reload).await
+    };
+    // A mistake, with its place; a file that is not there; a line that is reopened and cannot be, beside one that is added.
+    for (entries, says) in [
+        (line("a", "a.ts") + "[[feed]]\nname = \"one\"\nline = \"b\"\nto = \"udp://127.0.0.1:9\"\n", "regatta.toml:"),
+        (base.clone() + &line("b", "nowhere.ts"), "nowhere.ts"),
+        (line("c", "a.ts") + &line("a", "nowhere.ts") + &feed("one", "a", &[&stays]), "nowhere.ts"),
+    ] {
+        match reload(&entries).await {
+            Err(Refusal::Sheet(why)) => assert!(why.contains(says), "{why}"),
+            other => panic!("{other:?}"),
+        }
+        let view = show.view();
+        assert_eq!(view.lines.iter().map(|l| l.name.as_str()).collect::<Vec<_>>(), ["a"], "{says}");
+        assert!(view.events.last().unwrap().text.contains("nothing changed"), "{:?}", view.events.last());
+        stays.gets(50_000).await;
+    }
+    assert_eq!(reload(&base).await, Ok(Done::Reloaded(choir_core::sheet::Change::default())), "as it was");
+    // A title is no reason to touch the link.
+    let before = show.view().lines[0].link.packets;
+    let titled = base.replace("name = \"a\"", "name = \"a\"\ntitle = \"Finish\"");
+    assert!(matches!(reload(&titled).await, Ok(Done::Reloaded(c)) if c.to_string() == "line a changed, link kept"));
+    let view = until(&show, "the title", |v| v.lines[0].title == "Finish").await;
+    assert!(view.lines[0].link.packets >= before, "{view:#?}");
+    assert_eq!(view.lines[0].link.state, Some(choir_core::health::State::Steady), "{view:#?}");
+    show.stop().await;
+}

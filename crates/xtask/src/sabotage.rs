@@ -1,0 +1,173 @@
+//! Breaks the sources in small ways and says whether the tests notice. Each mistake is one that could be made by hand.
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+};
+
+/// Share of the mistakes that the tests must catch, percent.
+const CAUGHT_MIN: usize = 90;
+
+/// One mistake: the file, what stands there, what is put in its place.
+struct Mistake {
+    file: &'static str,
+    was: &'static str,
+    is: &'static str,
+}
+
+const fn m(file: &'static str, was: &'static str, is: &'static str) -> Mistake {
+    Mistake { file, was, is }
+}
+
+const SEND: &str = "choir-proto/src/srt/send.rs";
+const RECEIVE: &str = "choir-proto/src/srt/receive.rs";
+const TIME: &str = "choir-proto/src/srt/timebase.rs";
+const LISTENER: &str = "choir-proto/src/srt/listener.rs";
+const KEYS: &str = "choir-proto/src/srt/keycheck.rs";
+const CONNECTION: &str = "choir-proto/src/srt/connection.rs";
+const SPLICE: &str = "choir-proto/src/ts/splice/mod.rs";
+const OUTPUT: &str = "choir-proto/src/ts/splice/output.rs";
+const WAITING: &str = "choir-proto/src/ts/splice/waiting.rs";
+const AUTH: &str = "choir-proto/src/auth.rs";
+const HEALTH: &str = "choir-core/src/health.rs";
+const CHANGE: &str = "choir-core/src/sheet/change.rs";
+
+const MISTAKES: &[Mistake] = &[
+    m(SEND, "if message >= 0x03FF_FFFF { 1 }", "if message >= 0x03FF_FFFF { 0 }"),
+    m(SEND, "ahead < self.peer_window", "ahead <= self.peer_window"),
+    m(SEND, "Some(i) if self.packets[i].hole_ends >= oldest => break,", "Some(i) if self.packets[i].hole_ends < oldest => break,"),
+    m(SEND, "is_none_or(|t| now - t >= guard)", "is_none_or(|t| now - t >= 0)"),
+    m(SEND, "!packet.queued && hole_ends >= oldest", "hole_ends >= oldest"),
+    m(SEND, "let is_new = !std::mem::replace(&mut packet.reported, true);", "let is_new = true;"),
+    m(SEND, "if next.distance_from(sent_end) > 0 {", "if false {"),
+    m(SEND, "take_while(|p| p.ts + horizon <= now)", "take_while(|p| p.ts + horizon < now - 1)"),
+    m(
+        RECEIVE,
+        "if was_skipped { Arrival::Late } else { Arrival::Duplicate }",
+        "if was_skipped { Arrival::Duplicate } else { Arrival::Late }",
+    ),
+    m(RECEIVE, "if index >= self.window {", "if index > self.window {"),
+    m(RECEIVE, "let lateness = (now - *noticed) * 5 / 4;", "let lateness = now - *noticed;"),
+    m(RECEIVE, "self.reorder.max(lateness.min(self.reorder_limit))", "self.reorder.max(lateness)"),
+    m(RECEIVE, "self.missing += gap;", "self.missing += gap + 1;"),
+    m(RECEIVE, "*slot = Slot::Gone;\n                self.missing -= 1;", "*slot = Slot::Gone;"),
+    m(TIME, "now - ts - rtt / 2", "now - ts - rtt"),
+    m(TIME, "is_none_or(|(best, _)| rtt < best)", "is_none_or(|(best, _)| rtt > best)"),
+    m(TIME, "let rtt = rtt.clamp(1, RTT_MAX_US);", "let rtt = rtt.max(1);"),
+    m(TIME, "self.rtt = (7 * self.rtt + rtt) / 8;", "self.rtt = (self.rtt + 7 * rtt) / 8;"),
+    m(TIME, "(rtt_us, var_us) != UNMEASURED", "true"),
+    m(LISTENER, "cookie == self.cookie(from, minute) || cookie == self.cookie(from, minute - 1)", "cookie == self.cookie(from, minute)"),
+    m(LISTENER, "self.rules.iter().filter(|r| r.stream != StreamMatch::Any).find(", "self.rules.iter().find("),
+    m(KEYS, "of_address >= WAITING_PER_ADDRESS || ", ""),
+    m(KEYS, "if caller.asked_before { self.waiting.iter().take_while(|w| w.asked_before).count() }", "if false { 0 }"),
+    m(CONNECTION, "(self.rtt.rtt - self.rtt.var.min(self.rtt.rtt / 8)).max(1_000)", "(self.rtt.rtt * 2).max(1_000)"),
+    m(CONNECTION, "micros(self.agreed.send_latency) + LATE_SPARE_US - self.rtt.queued()", "micros(self.agreed.send_latency) * 4"),
+    m(CONNECTION, "self.idle_us = self.idle_us.min(self.gaps.unusual());", ""),
+    m(CONNECTION, "if ack.number != 0 {", "if true {"),
+    m(SPLICE, "if Some(key.line) != self.wanted {", "if false {"),
+    m(SPLICE, "if key.line == on.line { key.session > on.session }", "if key.line == on.line { key.session != on.session }"),
+    m(SPLICE, "} else if !self.cut {", "} else if true {"),
+    m(SPLICE, "old.tracks.unfinished().for_each(|(pid, left)| self.out.fill(pid, left, out));", ""),
+    m(SPLICE, "tracks.inherit(&old.tracks);", ""),
+    m(SPLICE, "for raw in tables.iter().flatten().chain(sound)", "for raw in tables.iter().flatten().take(0).chain(sound)"),
+    m(SPLICE, "if !over && !next.source.is_full() && !on.tracks.all_closed() {", "if false {"),
+    m(SPLICE, "        if !self.out.begins(p) {\n            return;\n        }\n", ""),
+    m(SPLICE, "far if far > EXTRA_MAX =>", "far if far > EXTRA_MAX * 1000 =>"),
+    m(OUTPUT, "(now - at).max(0) as u64 * 27", "(now - at).max(0) as u64 * 26"),
+    m(OUTPUT, "self.offset / 300 + self.extra", "self.offset / 300"),
+    m(OUTPUT, "if off.abs() <= FOLLOWS_MAX {", "if false {"),
+    m(OUTPUT, "self.deltas.fill(NONE);", ""),
+    m(WAITING, "<= -spare", "<= spare * 100"),
+    m(WAITING, "is_some_and(|c| p.unit_start && c.pid == p.pid)", "is_some_and(|_| false)"),
+    m(AUTH, "found.sort_by_key(|c| std::cmp::Reverse(c.scheme));", "found.sort_by_key(|c| c.scheme);"),
+    m(AUTH, "',' if !quoted => {", "',' => {"),
+    m(AUTH, "matches!(self.scheme, Scheme::Md5Session | Scheme::Sha256Session)", "matches!(self.scheme, Scheme::Md5Session)"),
+    m(AUTH, "Scheme::Sha256 | Scheme::Sha256Session => hex(&Sha256", "Scheme::Sha256 => hex(&Sha256"),
+    m(AUTH, "qops.is_some_and(|q| !q.trim().is_empty()) && !qop", "false"),
+    m(AUTH, "eq_ignore_ascii_case(\"true\")", "eq_ignore_ascii_case(\"false\")"),
+    m(HEALTH, "Some(quiet) if quiet >= limits::SILENCE", "Some(quiet) if quiet >= limits::SILENCE * 10"),
+    m(HEALTH, "None if r.up_for < limits::FIRST_PICTURE", "None if r.up_for > limits::FIRST_PICTURE"),
+    m(HEALTH, "r.tick.missing_share() >= limits::BROKEN_SHARE", "r.tick.missing_share() >= 0.5"),
+    m(HEALTH, "filter(|rtt| *rtt >= latency_ms)", "filter(|rtt| *rtt >= latency_ms * 2.0)"),
+    m(HEALTH, "h.least < limits::headroom_ms(latency_ms)", "h.greatest < limits::headroom_ms(latency_ms)"),
+    m(HEALTH, "if now < *until => verdict(State::Strained", "if now > *until => verdict(State::Strained"),
+    m(HEALTH, "t.lost_share() >= limits::HEAVY_LOSS", "t.lost_share() >= 1.0"),
+    m(
+        HEALTH,
+        "if let Some(age) = t.unacknowledged_ms.filter(|age| *age > overdue)",
+        "if let Some(age) = t.unacknowledged_ms.filter(|_| false)",
+    ),
+    m(HEALTH, "filter(|_| t.window_dropped > 0)", "filter(|_| false)"),
+    m(CHANGE, "old.from != line.from ||", ""),
+    m(CHANGE, "latency_differs && line.from.takes_show_latency()", "false"),
+    m(CHANGE, "if all.len() == before && old != feed", "if old != feed"),
+];
+
+pub fn run(args: &[&str]) -> Result<(), String> {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root.join("target"), PathBuf::from).join("sabotage");
+    let tree = target.join("tree");
+    copy(&root, &tree).map_err(|e| format!("{}: {e}", tree.display()))?;
+    if !passes(&tree, &target, "choir-proto") || !passes(&tree, &target, "choir-core") {
+        return Err("the tests fail before anything is broken".into());
+    }
+    let (mut caught, mut missed) = (0, Vec::new());
+    let chosen = MISTAKES.iter().filter(|m| args.first().is_none_or(|name| m.file.contains(name)));
+    for mistake in chosen {
+        let path = tree.join("crates").join(mistake.file);
+        let text = fs::read_to_string(&path).map_err(|e| format!("{}: {e}", path.display()))?;
+        if text.matches(mistake.was).count() == 0 {
+            return Err(format!("{}: \"{}\" is not there any more: bring the list up to date", mistake.file, mistake.was));
+        }
+        let write = |t: &str| fs::write(&path, t).map_err(|e| format!("{}: {e}", path.display()));
+        write(&text.replacen(mistake.was, mistake.is, 1))?;
+        let package = mistake.file.split('/').next().unwrap_or_default();
+        let noticed = !passes(&tree, &target, package);
+        write(&text)?;
+        println!("{} {}: {} -> {}", if noticed { "caught" } else { "MISSED" }, mistake.file, mistake.was.trim(), mistake.is.trim());
+        if noticed {
+            caught += 1;
+        } else {
+            missed.push(mistake.was);
+        }
+    }
+    let all = caught + missed.len();
+    println!("{caught} of {all} caught, {} %", caught * 100 / all.max(1));
+    if caught * 100 < all * CAUGHT_MIN { Err(format!("fewer than {CAUGHT_MIN} % of the mistakes are caught")) } else { Ok(()) }
+}
+
+/// Copies the sources, without what is built from them.
+fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
+    fs::create_dir_all(to)?;
+    for entry in fs::read_dir(from)? {
+        let entry = entry?;
+        let name = entry.file_name();
+        if name == "target" || name == ".git" {
+            continue;
+        }
+        let (path, copied) = (entry.path(), to.join(&name));
+        if entry.file_type()?.is_dir() {
+            copy(&path, &copied)?;
+        } else if fs::read(&path)? != fs::read(&copied).unwrap_or_default() {
+            fs::copy(&path, &copied)?;
+        }
+    }
+    Ok(())
+}
+
+/// A mistake that does not build is no mistake that a test could catch, and counts as missed.
+fn passes(tree: &Path, target: &Path, package: &str) -> bool {
+    let cargo = || {
+        let mut c = Command::new(std::env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
+        c.current_dir(tree).env("CARGO_TARGET_DIR", target).stdout(Stdio::null()).stderr(Stdio::null());
+        c
+    };
+    let built = cargo().args(["test", "-p", package, "--no-run"]).status().is_ok_and(|s| s.success());
+    if !built {
+        println!("does not build:");
+        return true;
+    }
+    // Fewer random cases: what a case cannot show in so many, a reviewer would not trust either.
+    cargo().args(["test", "-q", "-p", package]).env("PROPTEST_CASES", "60").status().is_ok_and(|s| s.success())
+}
