@@ -20,7 +20,6 @@ use choir_show::prove::OnTheWire;
 use choir_show::ptz::{Ptz, PtzError};
 use choir_sim::{
     device::{Kind, Quirk, Settings, SimDevice, start},
-    stalls::undisturbed,
     switcher::{self, Tap},
 };
 use openh264::{decoder::Decoder, formats::YUVSource};
@@ -154,48 +153,43 @@ fn everything_on_a_populated_range_is_found_and_what_is_odd_is_flagged() {
 
 #[test]
 fn a_camera_is_set_and_its_decoded_picture_has_the_new_size() {
-    undisturbed(|| {
-        run(async {
-            let at = ip(42, 11);
-            let (camera, _end) = a_device(Kind::PtzCamera, at, &[]).await;
-            assert_eq!(picture(at, "main").await.0, (640, 360));
-            let wanted = "main = { codec = \"h264\", size = \"960x540\", bitrate = \"3 Mbps\", keyframe = \"0.4 s\", audio = \"off\" }\n\
-                          sub = { rate = 12, multicast = \"239.42.0.1:6000\" }";
-            let (report, steps) = apply(&sheet(at, PASSWORD, wanted)).await;
-            assert!(report.holds(), "{report:#?}");
-            assert_eq!(report.done, ["main: size, bitrate, keyframe", "main: audio", "sub: rate, multicast"]);
-            assert!(!report.restarted && steps.contains(&Step::ReadingBack));
-            assert_eq!(picture(at, "main").await.0, (960, 540));
-            let (main, sub) = (camera.sends(0), camera.sends(1));
-            assert_eq!((main.kbps, main.gop, main.audio, sub.rate, sub.group), (3000, 10, false, 12, Some(([239, 42, 0, 1].into(), 6000))));
-            // Nothing differs any more: nothing is sent.
-            let (again, _) = apply(&sheet(at, PASSWORD, wanted)).await;
-            assert!(again.holds() && again.done.is_empty(), "{again:#?}");
-        });
+    run(async {
+        let at = ip(42, 11);
+        let (camera, _end) = a_device(Kind::PtzCamera, at, &[]).await;
+        assert_eq!(picture(at, "main").await.0, (640, 360));
+        let wanted = "main = { codec = \"h264\", size = \"960x540\", bitrate = \"3 Mbps\", keyframe = \"0.4 s\", audio = \"off\" }\n\
+                      sub = { rate = 12, multicast = \"239.42.0.1:6000\" }";
+        let (report, steps) = apply(&sheet(at, PASSWORD, wanted)).await;
+        assert!(report.holds(), "{report:#?}");
+        assert_eq!(report.done, ["main: size, bitrate, keyframe", "main: audio", "sub: rate, multicast"]);
+        assert!(!report.restarted && steps.contains(&Step::ReadingBack));
+        assert_eq!(picture(at, "main").await.0, (960, 540));
+        let (main, sub) = (camera.sends(0), camera.sends(1));
+        assert_eq!((main.kbps, main.gop, main.audio, sub.rate, sub.group), (3000, 10, false, 12, Some(([239, 42, 0, 1].into(), 6000))));
+        // Nothing differs any more: nothing is sent.
+        let (again, _) = apply(&sheet(at, PASSWORD, wanted)).await;
+        assert!(again.holds() && again.done.is_empty(), "{again:#?}");
     });
 }
 
 #[test]
 fn an_encoder_restarts_rounds_and_says_so() {
-    undisturbed(|| {
-        run(async {
-            let at = ip(43, 9);
-            let (encoder, _end) = a_device(Kind::Encoder, at, &[]).await;
-            let view = look(at).await;
-            assert!((38_000..42_000).contains(&view.clock_ahead_ms.expect("a clock")), "{:?}", view.clock_ahead_ms);
-            let signals: Vec<bool> = view.inputs.iter().map(|i| i.signal.is_some()).collect();
-            assert_eq!(signals, [true, false, true, false]);
-            let wanted =
-                "main = { codec = \"h265\", profile = \"main\", size = \"960x540\", rate = 25, bitrate = \"3 Mbps\", input = \"3\" }";
-            let (report, steps) = apply(&sheet(at, PASSWORD, wanted)).await;
-            assert!(report.restarted && report.failed.is_none(), "{report:#?}");
-            assert!(steps.iter().any(|s| matches!(s, Step::Back(ms) if *ms >= 2500)), "{steps:?}");
-            let quietly: Vec<&str> = report.quietly.iter().map(|q| q.actual.as_str()).collect();
-            assert_eq!(quietly, ["3072 kbps"]);
-            assert_eq!(report.proofs[0].measured.as_ref().and_then(|m| m.codec.as_deref()), Some("h265"));
-            assert!(!report.holds() && report.proofs[0].holds());
-            assert_eq!(encoder.sends(0).codec, "H265");
-        });
+    run(async {
+        let at = ip(43, 9);
+        let (encoder, _end) = a_device(Kind::Encoder, at, &[]).await;
+        let view = look(at).await;
+        assert!((38_000..42_000).contains(&view.clock_ahead_ms.expect("a clock")), "{:?}", view.clock_ahead_ms);
+        let signals: Vec<bool> = view.inputs.iter().map(|i| i.signal.is_some()).collect();
+        assert_eq!(signals, [true, false, true, false]);
+        let wanted = "main = { codec = \"h265\", profile = \"main\", size = \"960x540\", rate = 25, bitrate = \"3 Mbps\", input = \"3\" }";
+        let (report, steps) = apply(&sheet(at, PASSWORD, wanted)).await;
+        assert!(report.restarted && report.failed.is_none(), "{report:#?}");
+        assert!(steps.iter().any(|s| matches!(s, Step::Back(ms) if *ms >= 2500)), "{steps:?}");
+        let quietly: Vec<&str> = report.quietly.iter().map(|q| q.actual.as_str()).collect();
+        assert_eq!(quietly, ["3072 kbps"]);
+        assert_eq!(report.proofs[0].measured.as_ref().and_then(|m| m.codec.as_deref()), Some("h265"));
+        assert!(!report.holds() && report.proofs[0].holds());
+        assert_eq!(encoder.sends(0).codec, "H265");
     });
 }
 

@@ -17,7 +17,7 @@ use choir_show::{
 };
 use choir_sim::{
     camera::{CameraSettings, Manner, RtspCamera, RtspCameraSettings, read_blocks, start_rtsp},
-    stalls::undisturbed,
+    stalls::{on_time, timed},
     switcher::{self, Input, Tap},
 };
 use openh264::{decoder::Decoder, formats::YUVSource};
@@ -138,8 +138,9 @@ async fn pulled(manners: &[Manner], credentials: Option<&str>, rest: &str, pictu
     let camera =
         start_rtsp(RtspCameraSettings { manners: manners.to_vec(), credentials, ..settings() }, stop.clone()).await.expect("a camera");
     let (mut reader, input) = open(&format!("rtsp://{login}{}/{rest}", camera.addr), false, &stop).await;
-    assert_running_on(&reader.at_least(pictures).await);
-    assert_eq!(input.view().frames_missing, 0, "{manners:?}");
+    let numbers = reader.at_least(pictures).await;
+    on_time("every picture comes", || assert_running_on(&numbers));
+    on_time("nothing is missing", || assert_eq!(input.view().frames_missing, 0, "{manners:?}"));
     end.now();
     (camera, input)
 }
@@ -149,184 +150,38 @@ fn notes(input: &Input) -> String {
 }
 
 #[test]
-fn every_transport_brings_every_picture() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let group = Some(([239, 20, 1, 1].into(), 20_000 + std::process::id() as u16 % 5000 * 2));
-            let camera = start_rtsp(RtspCameraSettings { group, ..settings() }, stop.clone()).await.expect("a camera");
-            let mut readers = Vec::new();
-            for (path, how) in
-                [("main#transport=udp", "UDP"), ("main#transport=tcp", "TCP"), ("main#transport=multicast", "multicast"), ("sub", "UDP")]
-            {
-                readers.push((path, how, open(&url(&camera, path), false, &stop).await));
-            }
-            for (path, how, (reader, input)) in &mut readers {
-                assert_running_on(&reader.at_least(75).await);
-                let (view, live) = (input.view(), input.status.look());
-                assert_eq!((view.frames_missing, live.how.clone()), (0, Some(format!("RTP by {how}"))), "{path}");
-                assert_eq!(view.size, Some(if path.starts_with("sub") { (160, 90) } else { (320, 180) }));
-                assert!(live.totals().packets > 100 && live.totals().missing == 0);
-            }
-            assert_eq!(camera.statuses[0].look().how.as_deref(), Some("3 viewers 1 by TCP, 1 by UDP, 1 by multicast"));
-            end.now();
-        })
-    });
-}
-
-#[test]
-fn h265_comes_as_well() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let main = CameraSettings { h265: true, ..settings().main };
-            let camera = start_rtsp(RtspCameraSettings { main, sub: None, ..settings() }, stop.clone()).await.expect("a camera");
-            for path in ["main#transport=udp", "main#transport=tcp"] {
-                let (mut reader, input) = open(&url(&camera, path), true, &stop).await;
-                assert_running_on(&reader.at_least(40).await);
-                assert_eq!((input.view().frames_missing, input.view().size), (0, Some((960, 540))));
-            }
-            end.now();
-        })
-    });
-}
-
-#[test]
-fn what_cameras_get_wrong_in_words_is_understood() {
-    undisturbed(|| {
-        run(async {
-            use Manner::*;
-            for manners in [
-                vec![AbsoluteControl, MetadataTrack, OddHeaders],
-                vec![WrongBase, WrongProfile],
-                vec![NoBase, SetsInBand, NoReports],
-                vec![SetsInDescription, NoGetParameter],
-                vec![Latm, LyingMarkers],
-            ] {
-                let (_, input) = pulled(&manners, None, "main", 40).await;
-                if manners.contains(&MetadataTrack) {
-                    assert!(notes(&input).contains("track 3 (application vnd.finish-line.metadata) is ignored"), "{}", notes(&input));
-                }
-            }
-        })
-    });
-}
-
-#[test]
-fn a_track_without_control_and_a_path_that_has_moved_are_found() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let main = CameraSettings { audio: false, ..settings().main };
-            let manners = vec![Manner::NoControl, Manner::Redirects, Manner::NoMarkers];
-            let camera = start_rtsp(RtspCameraSettings { main, manners, ..settings() }, stop.clone()).await.expect("a camera");
-            let (mut reader, input) = open(&url(&camera, "old"), false, &stop).await;
-            assert_running_on(&reader.at_least(40).await);
-            assert!(notes(&input).contains("redirected to rtsp://"), "{}", notes(&input));
-            end.now();
-        })
-    });
-}
-
-#[test]
-fn every_way_of_proof_is_answered() {
-    undisturbed(|| {
-        run(async {
-            use Manner::*;
-            for manners in [vec![], vec![ProofAtSetup], vec![OldNonces], vec![ManyProofs]] {
-                let (camera, input) = pulled(&manners, Some(PASSWORD), "main", 30).await;
-                let how = input.status.look().how.expect("how");
-                assert!(how.contains(if manners.contains(&ManyProofs) { "SHA-256" } else { "MD5" }), "{how}");
-                assert_eq!(camera.counts.plays.load(Ordering::Relaxed), 1);
-            }
-        })
-    });
-}
-
-#[test]
 fn wrong_credentials_are_tried_twice_and_never_again() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            for manners in [vec![], vec![Manner::ManyProofs]] {
-                let credentials = Some(Credentials::new("desk", "another password"));
-                let camera = start_rtsp(RtspCameraSettings { credentials, manners, ..settings() }, stop.clone()).await.expect("a camera");
-                let (_, input) = open(&format!("rtsp://desk:wrong@{}/main", camera.addr), false, &stop).await;
-                let given_up = async {
-                    while !notes(&input).contains("asked twice and not again") {
+    run(async {
+        let (end, stop) = Stop::new();
+        for manners in [vec![], vec![Manner::ManyProofs]] {
+            let credentials = Some(Credentials::new("desk", "another password"));
+            let camera = start_rtsp(RtspCameraSettings { credentials, manners, ..settings() }, stop.clone()).await.expect("a camera");
+            let (_, input) = open(&format!("rtsp://desk:wrong@{}/main", camera.addr), false, &stop).await;
+            let given_up = async {
+                while !notes(&input).contains("asked twice and not again") {
+                    tokio::task::yield_now().await;
+                }
+            };
+            tokio::time::timeout(PATIENCE, given_up).await.expect("gives up");
+            assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2);
+            assert!(!notes(&input).contains("wrong@"), "no secret in a note");
+            // Held and released by the engineer it asks again.
+            let comes_to = async |wanted: &dyn Fn() -> bool| {
+                let wait = async {
+                    while !wanted() {
                         tokio::task::yield_now().await;
                     }
                 };
-                tokio::time::timeout(PATIENCE, given_up).await.expect("gives up");
-                assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2);
-                assert!(!notes(&input).contains("wrong@"), "no secret in a note");
-                // Held and released by the engineer it asks again.
-                let comes_to = async |wanted: &dyn Fn() -> bool| {
-                    let wait = async {
-                        while !wanted() {
-                            tokio::task::yield_now().await;
-                        }
-                    };
-                    tokio::time::timeout(PATIENCE, wait).await.expect("comes to it");
-                };
-                input.status.control.set_held(true);
-                comes_to(&|| input.status.look().contact == Contact::Held).await;
-                assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2, "not asked meanwhile");
-                input.status.control.set_held(false);
-                comes_to(&|| camera.counts.refused.load(Ordering::Relaxed) == 3).await;
-            }
-            end.now();
-        })
-    });
-}
-
-#[test]
-fn without_udp_the_connection_is_used_and_it_is_said() {
-    undisturbed(|| {
-        run(async {
-            for manner in [Manner::NoUdp, Manner::SilentUdp] {
-                let (_, input) = pulled(&[manner], None, "main", 30).await;
-                assert_eq!(input.status.look().how.as_deref(), Some("RTP by TCP"));
-                assert!(notes(&input).contains("within the connection (TCP) instead"), "{}", notes(&input));
-            }
-        })
-    });
-}
-
-#[test]
-fn short_sessions_are_kept_alive() {
-    undisturbed(|| {
-        run(async {
-            for manners in [vec![Manner::ShortSessions], vec![Manner::ShortSessions, Manner::NoGetParameter]] {
-                let (camera, _) = pulled(&manners, None, "main", 110).await;
-                let alive = camera.counts.keep_alives.load(Ordering::Relaxed);
-                assert!((1..=4).contains(&alive), "{alive} signs of life in some four seconds of sessions of four");
-                assert_eq!(camera.counts.plays.load(Ordering::Relaxed), 1);
-            }
-        })
-    });
-}
-
-#[test]
-fn a_camera_that_starts_anew_is_a_new_session_and_the_picture_goes_on() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let camera =
-                start_rtsp(RtspCameraSettings { manners: vec![Manner::Restarts], ..settings() }, stop.clone()).await.expect("a camera");
-            let (mut reader, input) = open(&url(&camera, "main"), false, &stop).await;
-            let mut status = input.status.look();
-            while status.sessions < 2 {
-                let n = reader.count.borrow().to_owned();
-                reader.at_least(n + 1).await;
-                status = input.status.look();
-            }
-            let n = reader.numbers.lock().expect("lock").len();
-            assert_running_on(&reader.at_least(n + 30).await[n..]);
-            assert!(notes(&input).contains("restarted"), "{}", notes(&input));
-            end.now();
-        })
-    });
+                tokio::time::timeout(PATIENCE, wait).await.expect("comes to it");
+            };
+            input.status.control.set_held(true);
+            comes_to(&|| input.status.look().contact == Contact::Held).await;
+            assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2, "not asked meanwhile");
+            input.status.control.set_held(false);
+            comes_to(&|| camera.counts.refused.load(Ordering::Relaxed) == 3).await;
+        }
+        end.now();
+    })
 }
 
 fn free(kind: &str) -> SocketAddr {
@@ -346,141 +201,307 @@ async fn show(from: &str, to: &[&str]) -> Show {
     Show::start(&sheet, Path::new(".")).await.expect("a show")
 }
 
-#[test]
-fn one_pull_goes_out_by_every_means_to_many() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
-            let (serve, srt, udp, rtp) = (free("tcp"), free("udp"), free("udp"), free("udp"));
-            let group = format!("239.20.1.2:{}", 30_000 + std::process::id() % 5000 * 2);
-            let ins = [
-                format!("srt://{srt}?mode=listener"),
-                format!("udp://{udp}"),
-                format!("rtp://{rtp}"),
-                format!("udp://127.0.0.1@{group}?interface=127.0.0.1"),
-            ];
-            let mut readers = Vec::new();
-            for i in &ins {
-                readers.push(open(i, false, &stop).await);
-            }
-            let outs = [
-                format!("rtsp://viewer:pw@{serve}"),
-                format!("srt://{srt}"),
-                format!("udp://{udp}"),
-                format!("rtp://{rtp}"),
-                format!("udp://{group}?interface=127.0.0.1"),
-            ];
-            let show = show(&url(&camera, "main"), &outs.iter().map(String::as_str).collect::<Vec<_>>()).await;
-            for transport in ["udp", "tcp"] {
-                readers.push(open(&format!("rtsp://viewer:pw@{serve}/boathouse-1#transport={transport}"), false, &stop).await);
-            }
-            for (reader, input) in &mut readers {
-                assert_running_on(&reader.at_least(50).await);
-                assert_eq!(input.view().frames_missing, 0);
-            }
-            assert_eq!(camera.counts.plays.load(Ordering::Relaxed), 1, "the camera is asked once");
-            let view = show.view();
-            assert_eq!(view.feeds[0].outs[0].paste, [format!("rtsp://{serve}/boathouse-1")]);
-            assert_eq!(view.feeds[0].outs[0].how.as_deref(), Some("2 viewers 1 by TCP, 1 by UDP"));
-            show.stop().await;
-            end.now();
-        })
-    });
-}
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
 
-#[test]
-fn a_viewer_that_takes_nothing_holds_up_nobody() {
-    undisturbed(|| {
-        run(async {
-            use tokio::io::{AsyncReadExt, AsyncWriteExt};
-            let (end, stop) = Stop::new();
-            let main = CameraSettings { size: (640, 360), bitrate: Bitrate(8_000_000), ..settings().main };
-            let camera = start_rtsp(RtspCameraSettings { main, ..settings() }, stop.clone()).await.expect("a camera");
-            // It plays within the connection and then reads no more.
-            let lazy = tokio::net::TcpSocket::new_v4().expect("a socket");
-            lazy.set_recv_buffer_size(4096).expect("small");
-            let mut stream = lazy.connect(camera.addr).await.expect("connects");
-            let base = url(&camera, "main");
-            let mut session = String::new();
-            for (n, (method, path, extra)) in
-                [("DESCRIBE", "", ""), ("SETUP", "/track1", "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n"), ("PLAY", "", "")]
-                    .into_iter()
-                    .enumerate()
-            {
-                stream
-                    .write_all(format!("{method} {base}{path} RTSP/1.0\r\nCSeq: {n}\r\n{session}{extra}\r\n").as_bytes())
-                    .await
-                    .expect("asks");
-                let mut answer = vec![0; 4096];
-                let size = stream.read(&mut answer).await.expect("an answer");
-                let text = String::from_utf8_lossy(&answer[..size]).into_owned();
-                assert!(text.starts_with("RTSP/1.0 200"), "{text}");
-                if let Some(line) = text.lines().find(|l| l.starts_with("Session:")) {
-                    session = format!("{}\r\n", line.split(';').next().unwrap_or(line));
+    #[test]
+    fn every_transport_brings_every_picture() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let group = Some(([239, 20, 1, 1].into(), 20_000 + std::process::id() as u16 % 5000 * 2));
+                let camera = start_rtsp(RtspCameraSettings { group, ..settings() }, stop.clone()).await.expect("a camera");
+                let mut readers = Vec::new();
+                for (path, how) in [
+                    ("main#transport=udp", "UDP"),
+                    ("main#transport=tcp", "TCP"),
+                    ("main#transport=multicast", "multicast"),
+                    ("sub", "UDP"),
+                ] {
+                    readers.push((path, how, open(&url(&camera, path), false, &stop).await));
                 }
-            }
-            let (mut reader, input) = open(&format!("{base}#transport=tcp"), false, &stop).await;
-            let let_go = async {
-                let mut seen = String::new();
-                while !seen.contains("disconnected") {
+                for (path, how, (reader, input)) in &mut readers {
+                    let numbers = reader.at_least(75).await;
+                    on_time("every picture comes", || assert_running_on(&numbers));
+                    let (view, live) = (input.view(), input.status.look());
+                    on_time("nothing is missing", || {
+                        assert_eq!((view.frames_missing, live.how.clone()), (0, Some(format!("RTP by {how}"))), "{path}")
+                    });
+                    assert_eq!(view.size, Some(if path.starts_with("sub") { (160, 90) } else { (320, 180) }));
+                    on_time("nothing is missing", || assert!(live.totals().packets > 100 && live.totals().missing == 0));
+                }
+                assert_eq!(camera.statuses[0].look().how.as_deref(), Some("3 viewers 1 by TCP, 1 by UDP, 1 by multicast"));
+                end.now();
+            })
+        });
+    }
+
+    #[test]
+    fn h265_comes_as_well() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let main = CameraSettings { h265: true, ..settings().main };
+                let camera = start_rtsp(RtspCameraSettings { main, sub: None, ..settings() }, stop.clone()).await.expect("a camera");
+                for path in ["main#transport=udp", "main#transport=tcp"] {
+                    let (mut reader, input) = open(&url(&camera, path), true, &stop).await;
+                    let numbers = reader.at_least(40).await;
+                    on_time("every picture comes", || assert_running_on(&numbers));
+                    on_time("nothing is missing", || assert_eq!((input.view().frames_missing, input.view().size), (0, Some((960, 540)))));
+                }
+                end.now();
+            })
+        });
+    }
+
+    #[test]
+    fn what_cameras_get_wrong_in_words_is_understood() {
+        timed(|| {
+            run(async {
+                use Manner::*;
+                for manners in [
+                    vec![AbsoluteControl, MetadataTrack, OddHeaders],
+                    vec![WrongBase, WrongProfile],
+                    vec![NoBase, SetsInBand, NoReports],
+                    vec![SetsInDescription, NoGetParameter],
+                    vec![Latm, LyingMarkers],
+                ] {
+                    let (_, input) = pulled(&manners, None, "main", 40).await;
+                    if manners.contains(&MetadataTrack) {
+                        assert!(notes(&input).contains("track 3 (application vnd.finish-line.metadata) is ignored"), "{}", notes(&input));
+                    }
+                }
+            })
+        });
+    }
+
+    #[test]
+    fn a_track_without_control_and_a_path_that_has_moved_are_found() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let main = CameraSettings { audio: false, ..settings().main };
+                let manners = vec![Manner::NoControl, Manner::Redirects, Manner::NoMarkers];
+                let camera = start_rtsp(RtspCameraSettings { main, manners, ..settings() }, stop.clone()).await.expect("a camera");
+                let (mut reader, input) = open(&url(&camera, "old"), false, &stop).await;
+                let numbers = reader.at_least(40).await;
+                on_time("every picture comes", || assert_running_on(&numbers));
+                assert!(notes(&input).contains("redirected to rtsp://"), "{}", notes(&input));
+                end.now();
+            })
+        });
+    }
+
+    #[test]
+    fn every_way_of_proof_is_answered() {
+        timed(|| {
+            run(async {
+                use Manner::*;
+                for manners in [vec![], vec![ProofAtSetup], vec![OldNonces], vec![ManyProofs]] {
+                    let (camera, input) = pulled(&manners, Some(PASSWORD), "main", 30).await;
+                    let how = input.status.look().how.expect("how");
+                    assert!(how.contains(if manners.contains(&ManyProofs) { "SHA-256" } else { "MD5" }), "{how}");
+                    assert_eq!(camera.counts.plays.load(Ordering::Relaxed), 1);
+                }
+            })
+        });
+    }
+
+    #[test]
+    fn without_udp_the_connection_is_used_and_it_is_said() {
+        timed(|| {
+            run(async {
+                for manner in [Manner::NoUdp, Manner::SilentUdp] {
+                    let (_, input) = pulled(&[manner], None, "main", 30).await;
+                    assert_eq!(input.status.look().how.as_deref(), Some("RTP by TCP"));
+                    assert!(notes(&input).contains("within the connection (TCP) instead"), "{}", notes(&input));
+                }
+            })
+        });
+    }
+
+    #[test]
+    fn short_sessions_are_kept_alive() {
+        timed(|| {
+            run(async {
+                for manners in [vec![Manner::ShortSessions], vec![Manner::ShortSessions, Manner::NoGetParameter]] {
+                    let (camera, _) = pulled(&manners, None, "main", 110).await;
+                    let alive = camera.counts.keep_alives.load(Ordering::Relaxed);
+                    on_time("in time", || {
+                        assert!((1..=4).contains(&alive), "{alive} signs of life in some four seconds of sessions of four")
+                    });
+                    assert_eq!(camera.counts.plays.load(Ordering::Relaxed), 1);
+                }
+            })
+        });
+    }
+
+    #[test]
+    fn a_camera_that_starts_anew_is_a_new_session_and_the_picture_goes_on() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let camera =
+                    start_rtsp(RtspCameraSettings { manners: vec![Manner::Restarts], ..settings() }, stop.clone()).await.expect("a camera");
+                let (mut reader, input) = open(&url(&camera, "main"), false, &stop).await;
+                let mut status = input.status.look();
+                while status.sessions < 2 {
                     let n = reader.count.borrow().to_owned();
-                    reader.at_least(n + 5).await;
-                    camera.statuses[0].look().notices().for_each(|n| seen.push_str(&n.to_string()));
+                    reader.at_least(n + 1).await;
+                    status = input.status.look();
                 }
-                seen
-            };
-            let seen = tokio::time::timeout(PATIENCE, let_go).await.expect("is let go");
-            assert!(seen.contains("reads too slowly") || seen.contains("no data read"), "{seen}");
-            assert_eq!(input.view().frames_missing, 0, "the other viewer misses nothing");
-            assert_running_on(&reader.numbers.lock().expect("lock"));
-            end.now();
-            drop(stream);
-        })
-    });
-}
+                let n = reader.numbers.lock().expect("lock").len();
+                let numbers = reader.at_least(n + 30).await[n..].to_vec();
+                on_time("every picture comes", || assert_running_on(&numbers));
+                assert!(notes(&input).contains("restarted"), "{}", notes(&input));
+                end.now();
+            })
+        });
+    }
 
-#[test]
-fn a_camera_that_goes_and_comes_is_asked_again() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let listen = free("tcp");
-            let (gone, first_stop) = Stop::new();
-            let first = start_rtsp(RtspCameraSettings { listen, ..settings() }, first_stop).await.expect("a camera");
-            let (mut reader, input) = open(&format!("rtsp://{listen}/main"), false, &stop).await;
-            reader.at_least(20).await;
-            gone.now();
-            first.wait().await;
-            let again = start_rtsp(RtspCameraSettings { listen, ..settings() }, stop.clone()).await.expect("the port is free again");
-            let n = reader.numbers.lock().expect("lock").len();
-            assert_running_on(&reader.at_least(n + 40).await[n + 5..]);
-            assert!(input.status.look().sessions >= 2);
-            assert_eq!(again.counts.plays.load(Ordering::Relaxed), 1);
-            end.now();
-        })
-    });
-}
+    #[test]
+    fn one_pull_goes_out_by_every_means_to_many() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
+                let (serve, srt, udp, rtp) = (free("tcp"), free("udp"), free("udp"), free("udp"));
+                let group = format!("239.20.1.2:{}", 30_000 + std::process::id() % 5000 * 2);
+                let ins = [
+                    format!("srt://{srt}?mode=listener"),
+                    format!("udp://{udp}"),
+                    format!("rtp://{rtp}"),
+                    format!("udp://127.0.0.1@{group}?interface=127.0.0.1"),
+                ];
+                let mut readers = Vec::new();
+                for i in &ins {
+                    readers.push(open(i, false, &stop).await);
+                }
+                let outs = [
+                    format!("rtsp://viewer:pw@{serve}"),
+                    format!("srt://{srt}"),
+                    format!("udp://{udp}"),
+                    format!("rtp://{rtp}"),
+                    format!("udp://{group}?interface=127.0.0.1"),
+                ];
+                let show = show(&url(&camera, "main"), &outs.iter().map(String::as_str).collect::<Vec<_>>()).await;
+                for transport in ["udp", "tcp"] {
+                    readers.push(open(&format!("rtsp://viewer:pw@{serve}/boathouse-1#transport={transport}"), false, &stop).await);
+                }
+                for (reader, input) in &mut readers {
+                    let numbers = reader.at_least(50).await;
+                    on_time("every picture comes", || assert_running_on(&numbers));
+                    on_time("nothing is missing", || assert_eq!(input.view().frames_missing, 0));
+                }
+                assert_eq!(camera.counts.plays.load(Ordering::Relaxed), 1, "the camera is asked once");
+                let view = show.view();
+                assert_eq!(view.feeds[0].outs[0].paste, [format!("rtsp://{serve}/boathouse-1")]);
+                assert_eq!(view.feeds[0].outs[0].how.as_deref(), Some("2 viewers 1 by TCP, 1 by UDP"));
+                show.stop().await;
+                end.now();
+            })
+        });
+    }
 
-#[test]
-fn an_inspection_says_what_is_there() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
-            let look = Look { lasts: Duration::from_secs(3), wait: Duration::from_secs(10) };
-            let expect = Expect { codec: Some("h264".into()), size: Some((320, 180)), rate: Some(25.0), ..Expect::default() };
-            let view = inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), None, &stop).await.expect("looks");
-            let picture = view.picture.expect("a picture");
-            assert_eq!((view.found, view.differs, picture.size), (true, Some(Vec::new()), Some((320, 180))));
-            assert_eq!((picture.keyframe_frames, picture.frames_missing, picture.b_pictures), (Some((10, 10)), Some(0), false));
-            assert!((24.5..25.5).contains(&picture.measured_rate.expect("a rate")));
-            assert!(view.rate_bps.peak_100ms >= view.rate_bps.peak_1s && view.rate_bps.peak_1s >= view.rate_bps.mean * 9 / 10);
-            assert!(view.delay_ms.expect("a delay").1 < 500.0 && view.sound.as_deref() == Some("AAC 48 kHz stereo"));
-            let other = Expect { size: Some((1280, 720)), ..expect };
-            let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), None, &stop).await.expect("looks");
-            assert_eq!(sub.differs, Some(vec!["expected 1280x720, receiving 160x90".to_owned()]));
-            end.now();
-        })
-    });
+    #[test]
+    fn a_viewer_that_takes_nothing_holds_up_nobody() {
+        timed(|| {
+            run(async {
+                use tokio::io::{AsyncReadExt, AsyncWriteExt};
+                let (end, stop) = Stop::new();
+                let main = CameraSettings { size: (640, 360), bitrate: Bitrate(8_000_000), ..settings().main };
+                let camera = start_rtsp(RtspCameraSettings { main, ..settings() }, stop.clone()).await.expect("a camera");
+                // It plays within the connection and then reads no more.
+                let lazy = tokio::net::TcpSocket::new_v4().expect("a socket");
+                lazy.set_recv_buffer_size(4096).expect("small");
+                let mut stream = lazy.connect(camera.addr).await.expect("connects");
+                let base = url(&camera, "main");
+                let mut session = String::new();
+                for (n, (method, path, extra)) in
+                    [("DESCRIBE", "", ""), ("SETUP", "/track1", "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n"), ("PLAY", "", "")]
+                        .into_iter()
+                        .enumerate()
+                {
+                    stream
+                        .write_all(format!("{method} {base}{path} RTSP/1.0\r\nCSeq: {n}\r\n{session}{extra}\r\n").as_bytes())
+                        .await
+                        .expect("asks");
+                    let mut answer = vec![0; 4096];
+                    let size = stream.read(&mut answer).await.expect("an answer");
+                    let text = String::from_utf8_lossy(&answer[..size]).into_owned();
+                    assert!(text.starts_with("RTSP/1.0 200"), "{text}");
+                    if let Some(line) = text.lines().find(|l| l.starts_with("Session:")) {
+                        session = format!("{}\r\n", line.split(';').next().unwrap_or(line));
+                    }
+                }
+                let (mut reader, input) = open(&format!("{base}#transport=tcp"), false, &stop).await;
+                let let_go = async {
+                    let mut seen = String::new();
+                    while !seen.contains("disconnected") {
+                        let n = reader.count.borrow().to_owned();
+                        reader.at_least(n + 5).await;
+                        camera.statuses[0].look().notices().for_each(|n| seen.push_str(&n.to_string()));
+                    }
+                    seen
+                };
+                let seen = tokio::time::timeout(PATIENCE, let_go).await.expect("is let go");
+                assert!(seen.contains("reads too slowly") || seen.contains("no data read"), "{seen}");
+                on_time("nothing is missing", || assert_eq!(input.view().frames_missing, 0, "the other viewer misses nothing"));
+                on_time("every picture comes", || assert_running_on(&reader.numbers.lock().expect("lock")));
+                end.now();
+                drop(stream);
+            })
+        });
+    }
+
+    #[test]
+    fn a_camera_that_goes_and_comes_is_asked_again() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let listen = free("tcp");
+                let (gone, first_stop) = Stop::new();
+                let first = start_rtsp(RtspCameraSettings { listen, ..settings() }, first_stop).await.expect("a camera");
+                let (mut reader, input) = open(&format!("rtsp://{listen}/main"), false, &stop).await;
+                reader.at_least(20).await;
+                gone.now();
+                first.wait().await;
+                let again = start_rtsp(RtspCameraSettings { listen, ..settings() }, stop.clone()).await.expect("the port is free again");
+                let n = reader.numbers.lock().expect("lock").len();
+                let numbers = reader.at_least(n + 40).await[n + 5..].to_vec();
+                on_time("every picture comes", || assert_running_on(&numbers));
+                assert!(input.status.look().sessions >= 2);
+                assert_eq!(again.counts.plays.load(Ordering::Relaxed), 1);
+                end.now();
+            })
+        });
+    }
+
+    #[test]
+    fn an_inspection_says_what_is_there() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
+                let look = Look { lasts: Duration::from_secs(3), wait: Duration::from_secs(10) };
+                let expect = Expect { codec: Some("h264".into()), size: Some((320, 180)), rate: Some(25.0), ..Expect::default() };
+                let view = inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), None, &stop).await.expect("looks");
+                let picture = view.picture.expect("a picture");
+                assert_eq!((view.found, view.differs, picture.size), (true, Some(Vec::new()), Some((320, 180))));
+                on_time("nothing is missing", || {
+                    assert_eq!((picture.keyframe_frames, picture.frames_missing, picture.b_pictures), (Some((10, 10)), Some(0), false))
+                });
+                on_time("the rate", || assert!((24.5..25.5).contains(&picture.measured_rate.expect("a rate"))));
+                assert!(view.rate_bps.peak_100ms >= view.rate_bps.peak_1s && view.rate_bps.peak_1s >= view.rate_bps.mean * 9 / 10);
+                on_time("the delay", || {
+                    assert!(view.delay_ms.expect("a delay").1 < 500.0 && view.sound.as_deref() == Some("AAC 48 kHz stereo"))
+                });
+                let other = Expect { size: Some((1280, 720)), ..expect };
+                let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), None, &stop).await.expect("looks");
+                assert_eq!(sub.differs, Some(vec!["expected 1280x720, receiving 160x90".to_owned()]));
+                end.now();
+            })
+        });
+    }
 }

@@ -9,7 +9,7 @@ use choir_path::Faults;
 use choir_sim::{
     camera::{self, CameraSettings, read_blocks},
     relay::{self, RelaySettings},
-    stalls::undisturbed,
+    stalls::{on_time, timed},
     switcher,
 };
 use openh264::{decoder::Decoder, formats::YUVSource};
@@ -58,9 +58,9 @@ async fn numbers(camera_to: &str, input: &str, stop: &Stop, enough: usize) -> Ve
     let settings = CameraSettings { size: (320, 180), bitrate: Bitrate(1_000_000), ..CameraSettings::new("finish-tower", link(camera_to)) };
     let camera = camera::start(settings, Path::new("."), stop.clone()).await.expect("a camera");
     tokio::time::timeout(Duration::from_secs(40), count.wait_for(|n| *n >= enough)).await.expect("pictures in time").expect("counted");
-    assert_eq!(input.view().frames_missing, 0);
+    on_time("nothing is missing", || assert_eq!(input.view().frames_missing, 0));
     let (least, median, most) = input.view().delay_ms.expect("a delay");
-    assert!(least > 0.0 && least <= median && median <= most && most < 3000.0, "{least} {median} {most}");
+    on_time("the delay", || assert!(least > 0.0 && least <= median && median <= most && most < 3000.0, "{least} {median} {most}"));
     drop(camera);
     seen.lock().expect("lock").clone()
 }
@@ -69,56 +69,6 @@ fn assert_running_on(numbers: &[u16]) {
     for pair in numbers.windows(2) {
         assert_eq!(pair[1], (pair[0] + 1) % 50, "a picture is missing or damaged: {numbers:?}");
     }
-}
-
-#[test]
-fn every_picture_of_a_clean_link_arrives_and_can_be_read() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let at = port();
-            let to = format!("srt://127.0.0.1:{at}?latency=80");
-            let numbers = numbers(&to, &format!("srt://127.0.0.1:{at}?mode=listener&latency=80"), &stop, 120).await;
-            assert_running_on(&numbers);
-            end.now();
-        })
-    });
-}
-
-#[test]
-fn every_picture_survives_a_path_that_loses_one_packet_in_twenty() {
-    undisturbed(|| {
-        run(async {
-            let (end, stop) = Stop::new();
-            let (front, behind) = (port(), port());
-            let faults = Faults {
-                delay: Duration::from_millis(10),
-                jitter: Duration::from_millis(3),
-                loss: 0.05,
-                burst: 2.0,
-                reorder: 0.01,
-                duplicate: 0.01,
-                ..Faults::default()
-            };
-            let settings = RelaySettings {
-                listen: ([127, 0, 0, 1], front).into(),
-                to: ([127, 0, 0, 1], behind).into(),
-                from: None,
-                client: None,
-                there: faults.clone(),
-                back: faults,
-                seed: 5,
-            };
-            let path = relay::start(settings, stop.clone()).expect("a path");
-            let to = format!("srt://127.0.0.1:{front}?latency=400&passphrase=rowing%20is%20made%20up");
-            let input = format!("srt://127.0.0.1:{behind}?mode=listener&latency=400&passphrase=rowing%20is%20made%20up");
-            assert_running_on(&numbers(&to, &input, &stop, 150).await);
-            let (there, back) = path.stats();
-            assert!(there.lost > 5 && there.duplicated > 0 && back.entered > 50, "{there:?} {back:?}");
-            end.now();
-            path.wait().await;
-        })
-    });
 }
 
 #[tokio::test]
@@ -166,4 +116,60 @@ async fn a_relay_keeps_strangers_out_and_carries_both_ways() {
     assert_eq!(got.load(Ordering::Relaxed), 2, "the stranger's packet went nowhere");
     end.now();
     assert_eq!(path.wait().await.0.entered, 1);
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn every_picture_of_a_clean_link_arrives_and_can_be_read() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let at = port();
+                let to = format!("srt://127.0.0.1:{at}?latency=80");
+                let numbers = numbers(&to, &format!("srt://127.0.0.1:{at}?mode=listener&latency=80"), &stop, 120).await;
+                on_time("every picture comes", || assert_running_on(&numbers));
+                end.now();
+            })
+        });
+    }
+
+    #[test]
+    fn every_picture_survives_a_path_that_loses_one_packet_in_twenty() {
+        timed(|| {
+            run(async {
+                let (end, stop) = Stop::new();
+                let (front, behind) = (port(), port());
+                let faults = Faults {
+                    delay: Duration::from_millis(10),
+                    jitter: Duration::from_millis(3),
+                    loss: 0.05,
+                    burst: 2.0,
+                    reorder: 0.01,
+                    duplicate: 0.01,
+                    ..Faults::default()
+                };
+                let settings = RelaySettings {
+                    listen: ([127, 0, 0, 1], front).into(),
+                    to: ([127, 0, 0, 1], behind).into(),
+                    from: None,
+                    client: None,
+                    there: faults.clone(),
+                    back: faults,
+                    seed: 5,
+                };
+                let path = relay::start(settings, stop.clone()).expect("a path");
+                let to = format!("srt://127.0.0.1:{front}?latency=400&passphrase=rowing%20is%20made%20up");
+                let input = format!("srt://127.0.0.1:{behind}?mode=listener&latency=400&passphrase=rowing%20is%20made%20up");
+                let numbers = numbers(&to, &input, &stop, 150).await;
+                on_time("every picture comes", || assert_running_on(&numbers));
+                let (there, back) = path.stats();
+                on_time("in time", || assert!(there.lost > 5 && there.duplicated > 0 && back.entered > 50, "{there:?} {back:?}"));
+                end.now();
+                path.wait().await;
+            })
+        });
+    }
 }

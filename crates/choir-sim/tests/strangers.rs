@@ -7,6 +7,7 @@ use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, clock::Alarm};
 use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::srt::{ConnId, Endpoint, LinkConfig, Passphrase};
+use choir_sim::stalls::{on_time, timed};
 use std::{
     net::{SocketAddr, UdpSocket},
     path::Path,
@@ -125,60 +126,6 @@ fn wrong_conclusion(to: SocketAddr) -> (UdpSocket, Vec<u8>) {
 }
 
 #[test]
-fn wrong_passphrases_by_the_thousand_delay_no_packet_and_keep_no_good_caller_out() {
-    choir_sim::stalls::undisturbed(|| {
-        tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap().block_on(async {
-            let (_end, stop) = Stop::new();
-            let at: SocketAddr = ([127, 0, 0, 1], port()).into();
-            let (a, b) = (Arc::new(Counter::default()), Arc::new(Counter::default()));
-            let line = |id: &str| format!("srt://{at}?mode=listener&streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
-            let lines = open_all(vec![(line("a"), Flow::In(a.clone())), (line("b"), Flow::In(b))], &stop).await;
-            let call = |id: &str| format!("srt://{at}?streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
-            let outlet = Outlet::new();
-            let sender = open(&call("a"), Flow::Out(outlet.clone()), &stop).await;
-            until(&sender, "up", PATIENCE, |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
-            // 2000 a second, each by another socket of the same machine as far as can be told.
-            let over = Arc::new(AtomicBool::new(false));
-            let (flooded, ended) = (Arc::new(AtomicU64::new(0)), over.clone());
-            let (socket, mut message) = wrong_conclusion(at);
-            let count = flooded.clone();
-            let flood = std::thread::spawn(move || {
-                let begun = Instant::now();
-                while !ended.load(Ordering::Relaxed) {
-                    let due = (begun.elapsed().as_micros() / 500) as u64;
-                    while count.load(Ordering::Relaxed) < due {
-                        let n = count.fetch_add(1, Ordering::Relaxed);
-                        message[SOCKET_ID].copy_from_slice(&(0x1000_0000 + n as u32).to_be_bytes());
-                        socket.send_to(&message, at).unwrap();
-                    }
-                    std::thread::sleep(Duration::from_micros(500));
-                }
-            });
-            let mut alarm = Alarm::new().unwrap();
-            let begun = Instant::now();
-            let mut good = None;
-            for n in 0..3000u32 {
-                alarm.until(begun + Duration::from_millis(n.into())).await;
-                outlet.push(Bytes::from(vec![0x47; 1316]));
-                if n == 500 {
-                    good = Some(open(&call("b"), Flow::Out(Outlet::new()), &stop).await);
-                }
-            }
-            let good = good.unwrap();
-            until(&good, "let in, while the flood goes on", Duration::from_secs(2), |l| l.contact == Contact::Up && !l.peers.is_empty())
-                .await;
-            over.store(true, Ordering::Relaxed);
-            flood.join().unwrap();
-            assert!(flooded.load(Ordering::Relaxed) > 5000, "it was no flood");
-            until(&lines[0], "all arrived", PATIENCE, |l| l.peers.iter().any(|(_, p)| p.counters.packets + p.counters.missing >= 3000))
-                .await;
-            let counters = lines[0].look().totals();
-            assert_eq!((counters.missing, counters.lost, a.0.load(Ordering::Relaxed)), (0, 0, 3000), "{counters:?}");
-        });
-    });
-}
-
-#[test]
 fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self() {
     tokio::runtime::Runtime::new().unwrap().block_on(async {
         let (_end, stop) = Stop::new();
@@ -207,4 +154,67 @@ fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self
         assert_eq!(live.peers.len(), 1);
         assert_eq!(live.peers[0].1.addr.ip().to_string(), "127.0.0.3");
     });
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn wrong_passphrases_by_the_thousand_delay_no_packet_and_keep_no_good_caller_out() {
+        timed(|| {
+            tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap().block_on(async {
+                let (_end, stop) = Stop::new();
+                let at: SocketAddr = ([127, 0, 0, 1], port()).into();
+                let (a, b) = (Arc::new(Counter::default()), Arc::new(Counter::default()));
+                let line = |id: &str| format!("srt://{at}?mode=listener&streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
+                let lines = open_all(vec![(line("a"), Flow::In(a.clone())), (line("b"), Flow::In(b))], &stop).await;
+                let call = |id: &str| format!("srt://{at}?streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
+                let outlet = Outlet::new();
+                let sender = open(&call("a"), Flow::Out(outlet.clone()), &stop).await;
+                until(&sender, "up", PATIENCE, |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
+                // 2000 a second, each by another socket of the same machine as far as can be told.
+                let over = Arc::new(AtomicBool::new(false));
+                let (flooded, ended) = (Arc::new(AtomicU64::new(0)), over.clone());
+                let (socket, mut message) = wrong_conclusion(at);
+                let count = flooded.clone();
+                let flood = std::thread::spawn(move || {
+                    let begun = Instant::now();
+                    while !ended.load(Ordering::Relaxed) {
+                        let due = (begun.elapsed().as_micros() / 500) as u64;
+                        while count.load(Ordering::Relaxed) < due {
+                            let n = count.fetch_add(1, Ordering::Relaxed);
+                            message[SOCKET_ID].copy_from_slice(&(0x1000_0000 + n as u32).to_be_bytes());
+                            socket.send_to(&message, at).unwrap();
+                        }
+                        std::thread::sleep(Duration::from_micros(500));
+                    }
+                });
+                let mut alarm = Alarm::new().unwrap();
+                let begun = Instant::now();
+                let mut good = None;
+                for n in 0..3000u32 {
+                    alarm.until(begun + Duration::from_millis(n.into())).await;
+                    outlet.push(Bytes::from(vec![0x47; 1316]));
+                    if n == 500 {
+                        good = Some(open(&call("b"), Flow::Out(Outlet::new()), &stop).await);
+                    }
+                }
+                let good = good.unwrap();
+                until(&good, "let in, while the flood goes on", Duration::from_secs(2), |l| {
+                    l.contact == Contact::Up && !l.peers.is_empty()
+                })
+                .await;
+                over.store(true, Ordering::Relaxed);
+                flood.join().unwrap();
+                assert!(flooded.load(Ordering::Relaxed) > 5000, "it was no flood");
+                until(&lines[0], "all arrived", PATIENCE, |l| l.peers.iter().any(|(_, p)| p.counters.packets + p.counters.missing >= 3000))
+                    .await;
+                let counters = lines[0].look().totals();
+                on_time("nothing is missing", || {
+                    assert_eq!((counters.missing, counters.lost, a.0.load(Ordering::Relaxed)), (0, 0, 3000), "{counters:?}")
+                });
+            });
+        });
+    }
 }

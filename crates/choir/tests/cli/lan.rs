@@ -1,12 +1,12 @@
 //! Cameras on the LAN, served feeds, groups and inspections, with the built program.
 
 use crate::place::{Place, Running, last_json, port};
-use choir_sim::stalls::undisturbed;
+use choir_sim::stalls::{on_time, timed};
 use std::{
     fs,
     io::{Read, Write},
     net::{TcpListener, TcpStream},
-    process::{Command, Stdio},
+    process::Command,
 };
 
 pub fn tcp_port() -> u16 {
@@ -27,7 +27,7 @@ fn camera(place: &Place, more: &[&str]) -> (Running, String) {
 
 #[test]
 fn an_inspection_matches_differs_or_finds_nothing() {
-    undisturbed(inspections);
+    inspections();
 }
 
 fn inspections() {
@@ -73,36 +73,32 @@ fn inspections() {
 
 #[test]
 fn something_else_on_the_port_is_told_apart() {
-    undisturbed(|| {
-        let place = Place::new();
-        let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
-        let at = listener.local_addr().expect("address");
-        let other = std::thread::spawn(move || {
-            let (mut stream, _) = listener.accept().expect("a caller");
-            stream.write_all(b"SSH-2.0-something\r\n\0\x01").expect("writes");
-            let _ = stream.read(&mut [0; 64]);
-        });
-        let out = place.run(&["inspect", &format!("rtsp://{at}/main"), "--wait", "1s"]);
-        assert!(out.code == 1 && out.stdout.contains("this is no RTSP: it begins with \"SSH-2.0"), "{}{}", out.stdout, out.stderr);
-        other.join().expect("ends");
+    let place = Place::new();
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let at = listener.local_addr().expect("address");
+    let other = std::thread::spawn(move || {
+        let (mut stream, _) = listener.accept().expect("a caller");
+        stream.write_all(b"SSH-2.0-something\r\n\0\x01").expect("writes");
+        let _ = stream.read(&mut [0; 64]);
     });
+    let out = place.run(&["inspect", &format!("rtsp://{at}/main"), "--wait", "1s"]);
+    assert!(out.code == 1 && out.stdout.contains("this is no RTSP: it begins with \"SSH-2.0"), "{}{}", out.stdout, out.stderr);
+    other.join().expect("ends");
 }
 
 #[test]
 fn a_password_on_the_command_line_is_in_no_process_list() {
-    undisturbed(|| {
-        let place = Place::new();
-        let (_camera, at) = camera(&place, &["--user", "desk", "--password-env", "CAMERA"]);
-        let mut link = place.start(&["link", &format!("rtsp://desk:four%20oars@{at}/main"), "got.ts", "--for", "8s"]);
-        link.says("line in: steady");
-        let cmdline = fs::read(format!("/proc/{}/cmdline", link.id())).expect("it runs");
-        let text = String::from_utf8_lossy(&cmdline).replace('\0', " ");
-        assert!(text.contains("password-env=CHOIR_PASSPHRASE_1") && !text.contains("oars"), "{text}");
-        link.says("feed out: steady");
-        link.interrupt();
-        let (code, text) = link.end();
-        assert!(code == 0 && text.contains("H.264 high") && !text.contains("oars"), "{text}");
-    });
+    let place = Place::new();
+    let (_camera, at) = camera(&place, &["--user", "desk", "--password-env", "CAMERA"]);
+    let mut link = place.start(&["link", &format!("rtsp://desk:four%20oars@{at}/main"), "got.ts", "--for", "8s"]);
+    link.says("line in: steady");
+    let cmdline = fs::read(format!("/proc/{}/cmdline", link.id())).expect("it runs");
+    let text = String::from_utf8_lossy(&cmdline).replace('\0', " ");
+    assert!(text.contains("password-env=CHOIR_PASSPHRASE_1") && !text.contains("oars"), "{text}");
+    link.says("feed out: steady");
+    link.interrupt();
+    let (code, text) = link.end();
+    assert!(code == 0 && text.contains("H.264 high") && !text.contains("oars"), "{text}");
 }
 
 /// What a camera says of itself, by hand.
@@ -117,11 +113,6 @@ fn describe(at: &str) -> String {
         text.push_str(&String::from_utf8_lossy(&buffer[..n]));
     }
     text.split_once("\r\n\r\n").expect("a body").1.to_owned()
-}
-
-#[test]
-fn every_kind_of_link_pairs_with_every_other_on_the_lan() {
-    undisturbed(all_pairs);
 }
 
 fn all_pairs() {
@@ -162,86 +153,94 @@ fn all_pairs() {
     let (code, text) = last.end();
     let json = last_json(&text);
     assert_eq!((code, &json["media"]["size"]), (0, &serde_json::json!([320, 180])), "{text}");
-    assert_eq!((&json["media"]["continuity_errors"], &json["from"]["missing"]), (&serde_json::json!(0), &serde_json::json!(0)));
+    on_time("nothing is missing", || {
+        assert_eq!((&json["media"]["continuity_errors"], &json["from"]["missing"]), (&serde_json::json!(0), &serde_json::json!(0)))
+    });
 }
 
 #[test]
 fn wrong_links_are_refused_with_the_place_and_the_way_out() {
-    undisturbed(|| {
-        let place = Place::new();
-        for (from, to, says) in [
-            ("rtsp://h:0/x", "a.ts", "Allowed: 1 to 65535"),
-            ("rtsp://h/x#transport=upd", "a.ts", "Allowed: auto, udp, tcp, multicast"),
-            ("rtsp://h/x#reorder=9000", "a.ts", "At most 2 s"),
-            ("rtsps://h/x", "a.ts", "Set the camera to rtsp://"),
-            ("udp://h:5004", "rtsp://:8554/a?x=1", "has no query"),
-            ("udp://h:5004", "rtsp://desk@:8554/a", "a user needs a password"),
-            ("udp://h:5004", "rtp://:5004", "needs a host and a port"),
-            ("udp://h:5004?interface=127.0.0.1", "a.ts", "only be chosen for a multicast group"),
-            ("rtp://h", "a.ts", "the port is missing"),
-            ("rtp://?sdp=none.sdp", "a.ts", "none.sdp cannot be used"),
-            ("udp://192.0.2.1@239.1.1.1:5004?ttl=0", "a.ts", "ttl is not a number of routers"),
-            ("udp://239.1.1.1:5004?interface=203.0.113.5", "a.ts", "cannot open 239.1.1.1:5004"),
-        ] {
-            let out = place.run(&["link", from, to, "--for", "1s"]);
-            assert!(matches!(out.code, 2 | 4), "{from} {to}: {} {}", out.code, out.stderr);
-            assert!(out.stderr.contains(says), "{says} in {}", out.stderr);
-        }
-    });
+    let place = Place::new();
+    for (from, to, says) in [
+        ("rtsp://h:0/x", "a.ts", "Allowed: 1 to 65535"),
+        ("rtsp://h/x#transport=upd", "a.ts", "Allowed: auto, udp, tcp, multicast"),
+        ("rtsp://h/x#reorder=9000", "a.ts", "At most 2 s"),
+        ("rtsps://h/x", "a.ts", "Set the camera to rtsp://"),
+        ("udp://h:5004", "rtsp://:8554/a?x=1", "has no query"),
+        ("udp://h:5004", "rtsp://desk@:8554/a", "a user needs a password"),
+        ("udp://h:5004", "rtp://:5004", "needs a host and a port"),
+        ("udp://h:5004?interface=127.0.0.1", "a.ts", "only be chosen for a multicast group"),
+        ("rtp://h", "a.ts", "the port is missing"),
+        ("rtp://?sdp=none.sdp", "a.ts", "none.sdp cannot be used"),
+        ("udp://192.0.2.1@239.1.1.1:5004?ttl=0", "a.ts", "ttl is not a number of routers"),
+        ("udp://239.1.1.1:5004?interface=203.0.113.5", "a.ts", "cannot open 239.1.1.1:5004"),
+    ] {
+        let out = place.run(&["link", from, to, "--for", "1s"]);
+        assert!(matches!(out.code, 2 | 4), "{from} {to}: {} {}", out.code, out.stderr);
+        assert!(out.stderr.contains(says), "{says} in {}", out.stderr);
+    }
 }
 
-#[test]
-fn captures_are_read_by_an_independent_reader_without_complaint() {
-    undisturbed(|| {
-        let tshark = Command::new("tshark").arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
-        if !tshark.is_ok_and(|s| s.success()) || !rustix::process::geteuid().is_root() {
-            eprintln!("skipped: tshark is not installed, or only root may capture");
-            return;
-        }
-        let place = Place::alone();
-        let (_camera, at) = camera(&place, &["--user", "desk", "--password-env", "CAMERA"]);
-        let (rtsp, ts) = (at.rsplit(':').next().unwrap_or_default().to_owned(), port());
-        let file = place.path("lan.pcapng").display().to_string();
-        let mut command = Command::new("tshark");
-        command.args(["-i", "lo", "-f", &format!("udp or tcp port {rtsp}"), "-w", &file, "-a", "duration:120"]);
-        let mut capture = Running::of(command);
-        capture.says("Capture started");
-        for transport in ["udp", "tcp"] {
-            let from = format!("rtsp://desk@{at}/main#password-env=CAMERA&transport={transport}");
-            let mut link = place.command(&["link", &from, &format!("udp://127.0.0.1:{ts}"), "--for", "8s", "--json"]);
-            let out = link.env("CAMERA", "four oars").output().expect("runs");
-            assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
-        }
-        capture.interrupt();
-        capture.end();
-        let read = |args: &[&str]| {
-            let ports = [format!("tcp.port=={rtsp},rtsp"), format!("udp.port=={ts},mp2t")];
-            let out = Command::new("tshark")
-                .args(["-r", &file, "-d", &ports[0], "-d", &ports[1], "-d", "rtp.pt==96,h264"])
-                .args(args)
-                .output()
-                .expect("tshark");
-            String::from_utf8_lossy(&out.stdout).into_owned()
-        };
-        let methods = read(&["-Y", "rtsp.request", "-T", "fields", "-e", "rtsp.method"]);
-        // Twice described: without and with the proof. A goodbye between interleaved packets it may not find.
-        for (wanted, least) in [("OPTIONS", 2), ("DESCRIBE", 4), ("SETUP", 4), ("PLAY", 2), ("TEARDOWN", 1)] {
-            assert!(methods.lines().filter(|m| *m == wanted).count() >= least, "{wanted}: {methods}");
-        }
-        assert!(read(&["-Y", "sdp.media contains \"video\""]).lines().count() >= 2);
-        // By UDP and within the connection, pictures and sound are known for what they are.
-        for (over, least) in [("udp && h264", 300), ("tcp && h264", 100)] {
-            let n = read(&["-Y", over]).lines().count();
-            assert!(n > least, "{n} of {over}");
-        }
-        assert!(read(&["-Y", "rtcp.pt == 200"]).lines().count() >= 2, "sender reports");
-        assert!(read(&["-Y", "rtcp.pt == 201"]).lines().count() >= 2, "receiver reports");
-        assert!(read(&["-Y", &format!("mp2t && udp.port == {ts}")]).lines().count() > 500);
-        assert_eq!(read(&["-Y", "mp2t.cc.drop"]), "", "no packet missing by its counter");
-        let wrong = format!("(_ws.malformed || _ws.expert.severity >= 6291456) && (rtp || rtcp || rtsp || sdp || udp.port == {ts})");
-        let complaints = read(&["-Y", &wrong, "-T", "fields", "-e", "_ws.expert.message"]);
-        // The reader says of itself that it does not know every message of H.264.
-        let own = |line: &&str| line.split(',').any(|m| m != "[Not decoded yet]");
-        assert_eq!(complaints.lines().filter(own).take(5).collect::<Vec<_>>(), Vec::<&str>::new(), "tshark complains");
-    });
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn every_kind_of_link_pairs_with_every_other_on_the_lan() {
+        timed(all_pairs);
+    }
+
+    #[test]
+    fn captures_are_read_by_an_independent_reader_without_complaint() {
+        timed(|| {
+            if !crate::wire::can_capture() {
+                return;
+            }
+            let place = Place::alone();
+            let (_camera, at) = camera(&place, &["--user", "desk", "--password-env", "CAMERA"]);
+            let (rtsp, ts) = (at.rsplit(':').next().unwrap_or_default().to_owned(), port());
+            let file = place.path("lan.pcapng").display().to_string();
+            let mut command = Command::new("tshark");
+            command.args(["-i", "lo", "-f", &format!("udp or tcp port {rtsp}"), "-w", &file, "-a", "duration:120"]);
+            let mut capture = Running::of(command);
+            capture.says("Capture started");
+            for transport in ["udp", "tcp"] {
+                let from = format!("rtsp://desk@{at}/main#password-env=CAMERA&transport={transport}");
+                let mut link = place.command(&["link", &from, &format!("udp://127.0.0.1:{ts}"), "--for", "8s", "--json"]);
+                let out = link.env("CAMERA", "four oars").output().expect("runs");
+                assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+            }
+            capture.interrupt();
+            capture.end();
+            let read = |args: &[&str]| {
+                let ports = [format!("tcp.port=={rtsp},rtsp"), format!("udp.port=={ts},mp2t")];
+                let out = Command::new("tshark")
+                    .args(["-r", &file, "-d", &ports[0], "-d", &ports[1], "-d", "rtp.pt==96,h264"])
+                    .args(args)
+                    .output()
+                    .expect("tshark");
+                String::from_utf8_lossy(&out.stdout).into_owned()
+            };
+            let methods = read(&["-Y", "rtsp.request", "-T", "fields", "-e", "rtsp.method"]);
+            // Twice described: without and with the proof. A goodbye between interleaved packets it may not find.
+            for (wanted, least) in [("OPTIONS", 2), ("DESCRIBE", 4), ("SETUP", 4), ("PLAY", 2), ("TEARDOWN", 1)] {
+                assert!(methods.lines().filter(|m| *m == wanted).count() >= least, "{wanted}: {methods}");
+            }
+            assert!(read(&["-Y", "sdp.media contains \"video\""]).lines().count() >= 2);
+            // By UDP and within the connection, pictures and sound are known for what they are.
+            for (over, least) in [("udp && h264", 300), ("tcp && h264", 100)] {
+                let n = read(&["-Y", over]).lines().count();
+                assert!(n > least, "{n} of {over}");
+            }
+            assert!(read(&["-Y", "rtcp.pt == 200"]).lines().count() >= 2, "sender reports");
+            assert!(read(&["-Y", "rtcp.pt == 201"]).lines().count() >= 2, "receiver reports");
+            assert!(read(&["-Y", &format!("mp2t && udp.port == {ts}")]).lines().count() > 500);
+            on_time("nothing is missing", || assert_eq!(read(&["-Y", "mp2t.cc.drop"]), "", "no packet missing by its counter"));
+            let wrong = format!("(_ws.malformed || _ws.expert.severity >= 6291456) && (rtp || rtcp || rtsp || sdp || udp.port == {ts})");
+            let complaints = read(&["-Y", &wrong, "-T", "fields", "-e", "_ws.expert.message"]);
+            // The reader says of itself that it does not know every message of H.264.
+            let own = |line: &&str| line.split(',').any(|m| m != "[Not decoded yet]");
+            assert_eq!(complaints.lines().filter(own).take(5).collect::<Vec<_>>(), Vec::<&str>::new(), "tshark complains");
+        });
+    }
 }

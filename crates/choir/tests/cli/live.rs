@@ -1,7 +1,6 @@
 //! The live view in a real terminal, which must come back whole.
 
 use crate::place::{CHOIR, Place, port};
-use choir_sim::stalls::undisturbed;
 use rustix::{
     pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt},
     termios::{Winsize, tcgetattr, tcsetwinsize},
@@ -110,58 +109,52 @@ fn sheet(place: &Place) -> String {
 
 #[test]
 fn two_terminals_show_one_show_take_keys_and_are_given_back() {
-    undisturbed(|| {
-        let place = Place::new();
-        let sheet = sheet(&place);
-        let mut first = Screen::open(&place, &["run", &sheet]);
-        let before = format!("{:?}", tcgetattr(&first.slave));
-        first.shows("\u{1b}[?1049h");
-        first.shows("finish-tower");
-        let mut second = Screen::open(&place, &["watch", &sheet]);
-        second.shows("finish-tower");
-        // Held in one, seen in the other.
-        second.types("h");
-        first.shows("held");
-        // The window grows: what only a wide one has comes into view.
-        tcsetwinsize(&second.keyboard, size(46, 158)).expect("sized");
-        second.shows("encryption");
-        second.types("q");
-        second.shows("\u{1b}[?1049l");
-        assert!(second.child.wait().expect("ends").success(), "leaving a watch leaves the show running");
-        assert_eq!(place.run(&["status"]).code, 0);
-        first.types("q");
-        first.shows("End the show");
-        first.types("y");
-        first.shows("\u{1b}[?1049l");
-        first.shows("finish-tower");
-        assert!(first.child.wait().expect("ends").success());
-        assert_eq!(format!("{:?}", tcgetattr(&first.slave)), before, "the terminal's settings are as before");
-    });
+    let place = Place::new();
+    let sheet = sheet(&place);
+    let mut first = Screen::open(&place, &["run", &sheet]);
+    let before = format!("{:?}", tcgetattr(&first.slave));
+    first.shows("\u{1b}[?1049h");
+    first.shows("finish-tower");
+    let mut second = Screen::open(&place, &["watch", &sheet]);
+    second.shows("finish-tower");
+    // Held in one, seen in the other.
+    second.types("h");
+    first.shows("held");
+    // The window grows: what only a wide one has comes into view.
+    tcsetwinsize(&second.keyboard, size(46, 158)).expect("sized");
+    second.shows("encryption");
+    second.types("q");
+    second.shows("\u{1b}[?1049l");
+    assert!(second.child.wait().expect("ends").success(), "leaving a watch leaves the show running");
+    assert_eq!(place.run(&["status"]).code, 0);
+    first.types("q");
+    first.shows("End the show");
+    first.types("y");
+    first.shows("\u{1b}[?1049l");
+    first.shows("finish-tower");
+    assert!(first.child.wait().expect("ends").success());
+    assert_eq!(format!("{:?}", tcgetattr(&first.slave)), before, "the terminal's settings are as before");
 }
 
 #[test]
 fn a_watch_whose_show_ends_says_so_and_gives_the_terminal_back() {
-    undisturbed(|| {
-        let place = Place::new();
-        let sheet = sheet(&place);
-        let mut show = place.start(&["run", &sheet]);
-        show.says("waiting");
-        let mut watch = Screen::open(&place, &["watch"]);
-        watch.shows("finish-tower");
-        show.interrupt();
-        watch.shows("\u{1b}[?1049l");
-        watch.shows("the show has ended");
-        assert_eq!(watch.child.wait().expect("ends").code(), Some(3));
-    });
+    let place = Place::new();
+    let sheet = sheet(&place);
+    let mut show = place.start(&["run", &sheet]);
+    show.says("waiting");
+    let mut watch = Screen::open(&place, &["watch"]);
+    watch.shows("finish-tower");
+    show.interrupt();
+    watch.shows("\u{1b}[?1049l");
+    watch.shows("the show has ended");
+    assert_eq!(watch.child.wait().expect("ends").code(), Some(3));
 }
 
 #[test]
 fn watch_refuses_without_a_terminal() {
-    undisturbed(|| {
-        let place = Place::new();
-        let out = place.run(&["watch"]);
-        assert_eq!((out.code, out.stderr.contains("choir status")), (2, true), "{}", out.stderr);
-    });
+    let place = Place::new();
+    let out = place.run(&["watch"]);
+    assert_eq!((out.code, out.stderr.contains("choir status")), (2, true), "{}", out.stderr);
 }
 
 #[test]

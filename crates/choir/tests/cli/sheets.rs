@@ -1,7 +1,7 @@
 //! Sheets: begun, edited, judged, handed out as cards, added up; advice, path and line check.
 
 use crate::place::{Place, port};
-use choir_sim::stalls::undisturbed;
+use choir_sim::stalls::{on_time, timed};
 use std::fs;
 
 const REGATTA: &str = include_str!("../../../../demo/regatta.toml");
@@ -167,68 +167,12 @@ fn a_sheet_is_begun_from_what_was_found() {
 }
 
 #[test]
-fn a_path_is_measured_through_a_bad_network() {
-    undisturbed(|| {
-        let far = Place::new().with("CHOIR_TOKEN", "four oars and a cox");
-        let (answerer, relay) = (port(), port());
-        let mut answer = far.start(&["path", "--answer", "--bind", &format!("127.0.0.1:{answerer}")]);
-        answer.says("answering at UDP");
-        let (listen, to) = (format!("127.0.0.1:{relay}"), format!("127.0.0.1:{answerer}"));
-        let mut bad = far.start(&["sim", "path", "--in", &listen, "--out", &to, "--delay", "20ms", "--loss", "3%"]);
-        bad.says("packets to");
-        let sheet = far.write("regatta.toml", REGATTA);
-        let out = far.run(&[
-            "path",
-            &listen,
-            "--bitrate",
-            "2Mbps",
-            "--for",
-            "4s",
-            "--latency",
-            "20ms",
-            "--json",
-            "--write",
-            &sheet,
-            "--line",
-            "umpire-launch",
-        ]);
-        assert_eq!(out.code, 0, "{}", out.stderr);
-        let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
-        let rtt = json["measured"]["rtt_ms"][0].as_f64().unwrap_or_default();
-        assert!((39.0..60.0).contains(&rtt), "{rtt}");
-        let loss = json["path"]["loss"].as_f64().unwrap_or_default();
-        assert!((0.01..0.06).contains(&loss), "{loss}");
-        assert!(json["advice"]["present"]["undelivered"].as_f64().is_some_and(|u| u > 0.01), "20 ms repairs nothing over 40 ms");
-        assert!(fs::read_to_string(&sheet).expect("a sheet").contains("path = { rtt = "));
-        let nobody = far.run(&["path", &format!("127.0.0.1:{}", port())]);
-        assert!(nobody.code == 1 && nobody.stderr.contains("nothing listens"), "{}", nobody.stderr);
-        let pasted = far.run(&["path", "srt://127.0.0.1:7103"]);
-        assert!(pasted.code == 2, "{}", pasted.stderr);
-        assert_eq!(far.run(&["path", &listen, "--bitrate", "50Mbps"]).code, 2, "more is asked about first");
-    });
-}
-
-#[test]
 fn a_token_is_needed_and_long_enough() {
     let place = Place::new();
     let out = place.run(&["path", "127.0.0.1"]);
     assert!(out.code == 4 && out.stderr.contains("CHOIR_TOKEN is not set"), "{}", out.stderr);
     let short = Place::new().with("CHOIR_TOKEN", "oars");
     assert!(short.run(&["path", "127.0.0.1"]).stderr.contains("fewer than 8"));
-}
-
-#[test]
-fn the_demo_passes_its_line_check() {
-    undisturbed(|| {
-        let place = Place::alone();
-        let page = place.path("check.html");
-        let out = place.run(&["linecheck", "--demo", "--net", "127.47", "--for", "3s", "--json", "--html", &page.display().to_string()]);
-        let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
-        assert_eq!((out.code, json["failed"].as_u64()), (0, Some(0)), "{}", out.stdout);
-        assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(14), Some(6)));
-        let html = fs::read_to_string(&page).expect("a page");
-        assert!(html.contains("14 of 14 good") && html.matches("data:image/png").count() == 6, "{} bytes", html.len());
-    });
 }
 
 #[test]
@@ -401,4 +345,66 @@ fn a_camera_that_dies_while_it_is_checked_is_told() {
     let items = json["rows"][0]["items"].as_array().cloned().unwrap_or_default();
     let picture = items.iter().find(|i| i["step"] == "picture").cloned().unwrap_or_default();
     assert!(code == 1 && picture["found"].as_str().is_some_and(|f| f.starts_with("it came, and is gone")), "{out}");
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn a_path_is_measured_through_a_bad_network() {
+        timed(|| {
+            let far = Place::new().with("CHOIR_TOKEN", "four oars and a cox");
+            let (answerer, relay) = (port(), port());
+            let mut answer = far.start(&["path", "--answer", "--bind", &format!("127.0.0.1:{answerer}")]);
+            answer.says("answering at UDP");
+            let (listen, to) = (format!("127.0.0.1:{relay}"), format!("127.0.0.1:{answerer}"));
+            let mut bad = far.start(&["sim", "path", "--in", &listen, "--out", &to, "--delay", "20ms", "--loss", "3%"]);
+            bad.says("packets to");
+            let sheet = far.write("regatta.toml", REGATTA);
+            let out = far.run(&[
+                "path",
+                &listen,
+                "--bitrate",
+                "2Mbps",
+                "--for",
+                "4s",
+                "--latency",
+                "20ms",
+                "--json",
+                "--write",
+                &sheet,
+                "--line",
+                "umpire-launch",
+            ]);
+            assert_eq!(out.code, 0, "{}", out.stderr);
+            let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+            let rtt = json["measured"]["rtt_ms"][0].as_f64().unwrap_or_default();
+            on_time("the path", || assert!((39.0..60.0).contains(&rtt), "{rtt}"));
+            let loss = json["path"]["loss"].as_f64().unwrap_or_default();
+            on_time("the path", || assert!((0.01..0.06).contains(&loss), "{loss}"));
+            assert!(json["advice"]["present"]["undelivered"].as_f64().is_some_and(|u| u > 0.01), "20 ms repairs nothing over 40 ms");
+            assert!(fs::read_to_string(&sheet).expect("a sheet").contains("path = { rtt = "));
+            let nobody = far.run(&["path", &format!("127.0.0.1:{}", port())]);
+            assert!(nobody.code == 1 && nobody.stderr.contains("nothing listens"), "{}", nobody.stderr);
+            let pasted = far.run(&["path", "srt://127.0.0.1:7103"]);
+            assert!(pasted.code == 2, "{}", pasted.stderr);
+            assert_eq!(far.run(&["path", &listen, "--bitrate", "50Mbps"]).code, 2, "more is asked about first");
+        });
+    }
+
+    #[test]
+    fn the_demo_passes_its_line_check() {
+        timed(|| {
+            let place = Place::alone();
+            let page = place.path("check.html");
+            let out =
+                place.run(&["linecheck", "--demo", "--net", "127.47", "--for", "3s", "--json", "--html", &page.display().to_string()]);
+            let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+            on_time("in time", || assert_eq!((out.code, json["failed"].as_u64()), (0, Some(0)), "{}", out.stdout));
+            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(14), Some(6)));
+            let html = fs::read_to_string(&page).expect("a page");
+            assert!(html.contains("14 of 14 good") && html.matches("data:image/png").count() == 6, "{} bytes", html.len());
+        });
+    }
 }

@@ -1,7 +1,7 @@
 //! `choir run` and the commands that talk to it; the demo; the stand-ins.
 
 use crate::place::{Place, port};
-use choir_sim::stalls::undisturbed;
+use choir_sim::stalls::{on_time, timed};
 
 struct Stage {
     place: Place,
@@ -37,75 +37,19 @@ fn line_state(view: &serde_json::Value, line: usize) -> String {
 }
 
 #[test]
-fn a_show_is_run_looked_at_taken_held_released_and_stopped() {
-    undisturbed(|| {
-        let stage = stage();
-        let place = &stage.place;
-        let mut switcher = place.start(&["sim", "switcher", &format!("srt://127.0.0.1:{}?mode=listener", stage.input), "--json"]);
-        switcher.says("input-1 waits");
-        let mut show = place.start(&["run", &stage.sheet, "--json"]);
-        show.says("boathouse-1: connected");
-        let view = place.view();
-        assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
-        assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("no caller on port")), "{view}");
-        let _cameras = [camera(&stage, 0), camera(&stage, 1)];
-        let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
-        assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}");
-
-        let second = place.run(&["run", &stage.sheet]);
-        assert_eq!(second.code, 3);
-        assert!(second.stderr.contains(&format!("process {}", show.id())), "says who runs it: {}", second.stderr);
-
-        let out = place.run(&["take", "boathouse-1", "start-pontoon"]);
-        assert_eq!((out.code, out.stdout.contains("at its next keyframe")), (0, true), "{}", out.stderr);
-        place.until("the take", |v| v["feeds"][0]["line"] == "start-pontoon" && v["feeds"][0]["takes"] == 1);
-        let wrong = place.run(&["take", "boathouse-1", "start-ponton"]);
-        assert_eq!((wrong.code, wrong.stderr.contains("Did you mean \"start-pontoon\"")), (3, true), "{}", wrong.stderr);
-
-        assert_eq!(place.run(&["hold", "finish-tower"]).code, 0);
-        place.until("held", |v| line_state(v, 0) == "held");
-        assert!(place.run(&["hold", "finish-tower"]).stdout.contains("already"));
-        assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
-        place.until("steady again", |v| line_state(v, 0) == "steady");
-
-        let table = place.run(&["status", &stage.sheet]);
-        assert!(table.stdout.contains("finish-tower") && table.stdout.contains("320x180"), "{}", table.stdout);
-        assert_eq!(place.run(&["stop"]).code, 0);
-        let (code, text) = show.end();
-        assert_eq!(code, 0);
-        let document: serde_json::Value = serde_json::from_str(&text).expect("one JSON document");
-        assert!(document["events"].as_array().is_some_and(|e| e.len() > 5));
-        assert_eq!(place.run(&["status"]).code, 3);
-
-        switcher.interrupt();
-        let (_, text) = switcher.end();
-        let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
-        assert!(inputs[0]["frames"].as_u64() > Some(20), "{text}");
-        assert!(inputs[0]["delay_ms"][1].as_f64().is_some_and(|d| (120.0..600.0).contains(&d)), "{text}");
-    });
-}
-
-#[test]
 fn a_camera_that_dies_is_told_and_comes_back() {
-    undisturbed(|| {
-        let stage = stage();
-        let mut show = stage.place.start(&["run", &stage.sheet]);
-        let mut first = camera(&stage, 0);
-        show.says("line finish-tower: steady");
-        first.kill();
-        show.says("line finish-tower: broken");
-        let _again = camera(&stage, 0);
-        show.says("line finish-tower: steady");
-        show.interrupt();
-        let (code, text) = show.end();
-        assert_eq!(code, 0);
-        assert!(text.contains("finish-tower"), "Ctrl-C ends with a summary: {text}");
-    });
-}
-
-#[test]
-fn the_demo_is_steady_within_ten_seconds_and_loses_no_frame() {
-    undisturbed(demo_is_steady);
+    let stage = stage();
+    let mut show = stage.place.start(&["run", &stage.sheet]);
+    let mut first = camera(&stage, 0);
+    show.says("line finish-tower: steady");
+    first.kill();
+    show.says("line finish-tower: broken");
+    let _again = camera(&stage, 0);
+    show.says("line finish-tower: steady");
+    show.interrupt();
+    let (code, text) = show.end();
+    assert_eq!(code, 0);
+    assert!(text.contains("finish-tower"), "Ctrl-C ends with a summary: {text}");
 }
 
 fn demo_is_steady() {
@@ -114,25 +58,27 @@ fn demo_is_steady() {
     assert_eq!(out.code, 0, "{}", out.stderr);
     let view: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
     for line in view["lines"].as_array().expect("lines") {
-        assert_eq!(line["link"]["state"], "steady", "{line:#}");
+        on_time("steady", || assert_eq!(line["link"]["state"], "steady", "{line:#}"));
         let srt = line["link"]["url"].as_str().is_some_and(|u| u.starts_with("srt:"));
         let numbers: &[&str] =
             if srt { &["rate_bps", "packets", "latency_ms", "headroom_ms", "rtt_ms"] } else { &["rate_bps", "packets", "rtt_ms"] };
         for number in numbers {
             assert!(line["link"][*number].as_f64().is_some_and(|n| n > 0.0), "{number} of {line:#}");
         }
-        assert!(line["delay_ms"].as_f64().is_some_and(|d| d > 0.0));
+        on_time("the delay", || assert!(line["delay_ms"].as_f64().is_some_and(|d| d > 0.0)));
     }
     for (feed, input) in view["feeds"].as_array().expect("feeds").iter().zip(view["inputs"].as_array().expect("inputs")) {
-        assert_eq!(input["frames_missing"], 0, "{input}");
+        on_time("nothing is missing", || assert_eq!(input["frames_missing"], 0, "{input}"));
         assert!(input["frames"].as_u64() > Some(100), "{input}");
         let (said, measured) = (feed["delay_to_input_ms"].as_f64().unwrap_or(0.0), input["delay_ms"][1].as_f64().unwrap_or(0.0));
-        assert!((said - measured).abs() < 60.0, "the delay told is {said} ms, the switcher measured {measured} ms");
+        on_time("the delay", || {
+            assert!((said - measured).abs() < 60.0, "the delay told is {said} ms, the switcher measured {measured} ms")
+        });
     }
     // What the desk takes by name comes as the line does, and it tells what it shows of it.
     for (input, line) in [(5, 0), (6, 2), (7, 4)] {
         let (input, line) = (&view["inputs"][input], &view["lines"][line]);
-        assert!(input["frames_missing"] == 0 && input["frames"].as_u64() > Some(100), "{input}");
+        on_time("nothing is missing", || assert!(input["frames_missing"] == 0 && input["frames"].as_u64() > Some(100), "{input}"));
         let (there, here) = (input["delay_ms"][1].as_f64().unwrap_or(0.0), line["delay_ms"].as_f64().unwrap_or(0.0));
         assert!((there - here).abs() < 60.0, "{here} ms here, {there} ms at the desk");
     }
@@ -149,11 +95,6 @@ fn demo_is_steady() {
     assert_eq!(seen, ["H.264", "H.264", "H.264", "H.265", "H.264", "H.264"]);
     assert_eq!(view["lines"][5]["media"]["audio"], "PCM (ST 302) 48 kHz stereo");
     assert_eq!(view["feeds"][0]["outs"][0]["paste"][0], "rtsp://127.77.0.1:8554/boathouse-1");
-}
-
-#[test]
-fn a_path_between_two_ends_loses_what_it_is_told_to_and_the_link_repairs_it() {
-    undisturbed(path_is_repaired);
 }
 
 fn path_is_repaired() {
@@ -191,8 +132,8 @@ fn path_is_repaired() {
     let (_, text) = receiver.end();
     let json = crate::place::last_json(&text);
     assert!(json["from"]["lost"].as_u64() > Some(5), "{text}");
-    assert_eq!(json["from"]["missing"], 0, "{text}");
-    assert_eq!(json["media"]["continuity_errors"], 0, "{text}");
+    on_time("nothing is missing", || assert_eq!(json["from"]["missing"], 0, "{text}"));
+    on_time("nothing is missing", || assert_eq!(json["media"]["continuity_errors"], 0, "{text}"));
     path.interrupt();
     let (code, text) = path.end();
     assert_eq!((code, text.lines().count()), (0, 2), "{text}");
@@ -205,7 +146,9 @@ fn a_changed_sheet_is_applied_by_command_and_at_every_save() {
     let line = |name: &str| format!("[[line]]\nname = \"{name}\"\nfrom = \"{clip}?repeat\"\n");
     let text = |lines: &[&str]| {
         let lines: String = lines.iter().map(|l| line(l)).collect();
-        format!("[show]\nname = \"Tarn Hollow Regatta\"\n{lines}[[feed]]\nname = \"boathouse-1\"\nline = \"tower\"\nto = \"udp://127.0.0.1:9\"\n")
+        format!(
+            "[show]\nname = \"Tarn Hollow Regatta\"\n{lines}[[feed]]\nname = \"boathouse-1\"\nline = \"tower\"\nto = \"udp://127.0.0.1:9\"\n"
+        )
     };
     let sheet = place.write("regatta.toml", &text(&["tower"]));
     let mut show = place.start(&["run", &sheet, "--plain", "--watch-sheet"]);
@@ -237,4 +180,68 @@ fn a_changed_sheet_is_applied_by_command_and_at_every_save() {
     show.interrupt();
     show.end();
     assert_eq!(place.run(&["reload"]).code, 3, "no show is running");
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn a_show_is_run_looked_at_taken_held_released_and_stopped() {
+        timed(|| {
+            let stage = stage();
+            let place = &stage.place;
+            let mut switcher = place.start(&["sim", "switcher", &format!("srt://127.0.0.1:{}?mode=listener", stage.input), "--json"]);
+            switcher.says("input-1 waits");
+            let mut show = place.start(&["run", &stage.sheet, "--json"]);
+            show.says("boathouse-1: connected");
+            let view = place.view();
+            assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
+            assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("no caller on port")), "{view}");
+            let _cameras = [camera(&stage, 0), camera(&stage, 1)];
+            let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
+            on_time("the delay", || assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}"));
+
+            let second = place.run(&["run", &stage.sheet]);
+            assert_eq!(second.code, 3);
+            assert!(second.stderr.contains(&format!("process {}", show.id())), "says who runs it: {}", second.stderr);
+
+            let out = place.run(&["take", "boathouse-1", "start-pontoon"]);
+            assert_eq!((out.code, out.stdout.contains("at its next keyframe")), (0, true), "{}", out.stderr);
+            place.until("the take", |v| v["feeds"][0]["line"] == "start-pontoon" && v["feeds"][0]["takes"] == 1);
+            let wrong = place.run(&["take", "boathouse-1", "start-ponton"]);
+            assert_eq!((wrong.code, wrong.stderr.contains("Did you mean \"start-pontoon\"")), (3, true), "{}", wrong.stderr);
+
+            assert_eq!(place.run(&["hold", "finish-tower"]).code, 0);
+            place.until("held", |v| line_state(v, 0) == "held");
+            assert!(place.run(&["hold", "finish-tower"]).stdout.contains("already"));
+            assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
+            place.until("steady again", |v| line_state(v, 0) == "steady");
+
+            let table = place.run(&["status", &stage.sheet]);
+            assert!(table.stdout.contains("finish-tower") && table.stdout.contains("320x180"), "{}", table.stdout);
+            assert_eq!(place.run(&["stop"]).code, 0);
+            let (code, text) = show.end();
+            assert_eq!(code, 0);
+            let document: serde_json::Value = serde_json::from_str(&text).expect("one JSON document");
+            assert!(document["events"].as_array().is_some_and(|e| e.len() > 5));
+            assert_eq!(place.run(&["status"]).code, 3);
+
+            switcher.interrupt();
+            let (_, text) = switcher.end();
+            let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+            assert!(inputs[0]["frames"].as_u64() > Some(20), "{text}");
+            on_time("the delay", || assert!(inputs[0]["delay_ms"][1].as_f64().is_some_and(|d| (120.0..600.0).contains(&d)), "{text}"));
+        });
+    }
+
+    #[test]
+    fn the_demo_is_steady_within_ten_seconds_and_loses_no_frame() {
+        timed(demo_is_steady);
+    }
+
+    #[test]
+    fn a_path_between_two_ends_loses_what_it_is_told_to_and_the_link_repairs_it() {
+        timed(path_is_repaired);
+    }
 }

@@ -2,7 +2,6 @@
 
 use super::place::{Place, port};
 use choir_proto::ts::{Origin, TsChecker};
-use choir_sim::stalls::undisturbed;
 use std::fs;
 
 /// What the checker says against a recording.
@@ -88,22 +87,15 @@ fn a_full_disk_is_told_and_writing_goes_on_once_there_is_room() {
 
 #[test]
 fn a_file_begins_for_the_first_viewer_and_at_once() {
-    undisturbed(|| {
-        let place = Place::new();
-        let clip = place.clip();
-        let at = super::lan::tcp_port();
-        let mut served = place.start(&["link", &clip, &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "30s"]);
-        served.says("viewers use");
-        let out = place.run(&["inspect", &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "2s", "--wait", "6s", "--json"]);
-        let seen: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
-        assert_eq!(
-            (seen["found"].as_bool(), seen["picture"]["size"].clone()),
-            (Some(true), serde_json::json!([320, 180])),
-            "{}",
-            out.stderr
-        );
-        served.kill();
-    });
+    let place = Place::new();
+    let clip = place.clip();
+    let at = super::lan::tcp_port();
+    let mut served = place.start(&["link", &clip, &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "30s"]);
+    served.says("viewers use");
+    let out = place.run(&["inspect", &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "2s", "--wait", "6s", "--json"]);
+    let seen: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+    assert_eq!((seen["found"].as_bool(), seen["picture"]["size"].clone()), (Some(true), serde_json::json!([320, 180])), "{}", out.stderr);
+    served.kill();
 }
 
 #[test]
