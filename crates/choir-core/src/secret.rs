@@ -4,17 +4,17 @@ use std::{
     fmt,
     path::{Path, PathBuf},
 };
-use zeroize::{Zeroize, ZeroizeOnDrop};
+use zeroize::Zeroizing;
 
 /// A secret text. `Debug` hides it, it has no `Display`, and its memory is wiped on drop.
-#[derive(Clone, PartialEq, Eq, Zeroize, ZeroizeOnDrop)]
-pub struct SecretText(String);
+#[derive(Clone, PartialEq, Eq)]
+pub struct SecretText(Zeroizing<String>);
 
 impl SecretText {
     /// Takes a text as secret.
     #[must_use]
     pub fn new(text: impl Into<String>) -> Self {
-        Self(text.into())
+        Self(Zeroizing::new(text.into()))
     }
     /// The text, for the one place that needs it.
     #[must_use]

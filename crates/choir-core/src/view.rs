@@ -254,7 +254,7 @@ pub struct InputView {
     pub tally: Option<TallyView>,
 }
 
-/// What is there at a source, after a look of some seconds.
+/// What a timed probe found at a source.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct InspectView {
     /// The source, without secrets.

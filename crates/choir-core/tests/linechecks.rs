@@ -136,7 +136,7 @@ fn what_waits_and_what_is_silent_after_meeting_is_told_apart() {
     assert_eq!(said(row("pontoon", &waiting)), Some("handshake: no caller yet".into()));
     assert_eq!(said(row("bicycle", &waiting)), Some("picture: nothing comes".into()));
     let met = Seen { joined: Some(Duration::from_secs(1)), over: true, ..Seen::default() };
-    assert_eq!(said(row("launch", &met)), Some("picture: the ends have met, but nothing comes".into()));
+    assert_eq!(said(row("launch", &met)), Some("picture: connected, no media".into()));
     let blind = Seen { link: LinkView { packets: 900, ..LinkView::default() }, ..met };
     assert_eq!(said(row("launch", &blind)), Some("picture: receiving media without a readable picture".into()));
     // While it waits nothing has failed.
@@ -208,7 +208,7 @@ fn a_picture_that_came_and_is_gone_is_no_good_line() {
     let mut pulled = good();
     (pulled.link.state, pulled.link.reason) = (Some(State::Broken), "nothing heard for 5.0 s".into());
     let first = row("launch", &pulled).first_failure().map(|i| (i.step, i.found.clone()));
-    assert_eq!(first, Some((Step::Picture, "it came, and is gone: nothing heard for 5.0 s".into())));
+    assert_eq!(first, Some((Step::Picture, "picture lost: nothing heard for 5.0 s".into())));
     let sheet = sheet();
     let out = judge_out(&sheet.feeds[0], &sheet.feeds[0].to[0], &pulled, &Limits::default());
     assert_eq!(out.first_failure().map(|i| i.step), Some(Step::Picture));

@@ -57,7 +57,7 @@ impl Alarm {
     /// Sets it, or switches it off. Setting it to the same time costs nothing.
     ///
     /// # Errors
-    /// Never in practice; the system's word is passed on.
+    /// Never in practice; returns the OS error.
     pub fn set(&mut self, at: Option<Instant>) -> io::Result<()> {
         if self.set_for == at {
             return Ok(());

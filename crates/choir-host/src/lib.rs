@@ -4,12 +4,14 @@
 //! |---|---|
 //! | [`clock`] | wall clock, monotonic clock, a timer finer than a millisecond |
 //! | [`udp`], [`multicast`], [`tcp`] | sockets with batches, groups, ports |
+//! | [`mdns`] | services by DNS-SD |
 //! | [`interfaces`], [`kernel`] | what the system says of its network |
 //! | [`secrets`] | passphrases and passwords from files and the environment |
 
 pub mod clock;
 pub mod interfaces;
 pub mod kernel;
+pub mod mdns;
 pub mod multicast;
 pub mod secrets;
 mod stop;

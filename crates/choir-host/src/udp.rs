@@ -135,7 +135,7 @@ impl UdpPort {
     /// Own address.
     ///
     /// # Errors
-    /// The system's word is passed on.
+    /// Returns the OS error.
     pub fn local_addr(&self) -> io::Result<SocketAddr> {
         self.socket.local_addr()
     }

@@ -17,7 +17,7 @@ const OVERHEAD: usize = 28;
 
 /// What became of one packet: up to two copies with their arrival times.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Fate {
+pub struct Passage {
     /// When the packet arrives; `None` when lost.
     pub first: Option<Duration>,
     /// When its duplicate arrives.
@@ -99,11 +99,11 @@ impl Path {
     }
 
     /// A packet of `bytes` enters at `now`, counted from the path's start. Times never go backwards.
-    pub fn pass(&mut self, now: Duration, bytes: usize) -> Fate {
+    pub fn pass(&mut self, now: Duration, bytes: usize) -> Passage {
         self.stats.entered += 1;
         if self.faults.outage.is_some_and(|o| o.covers(now)) {
             self.stats.blacked_out += 1;
-            return Fate::default();
+            return Passage::default();
         }
         let lost = self.loses();
         let (jitter, reorder, duplicate) = (self.chance(), self.chance(), self.chance());
@@ -112,7 +112,7 @@ impl Path {
             let wait = self.busy_until.saturating_sub(now);
             if wait > self.faults.queue {
                 self.stats.overflowed += 1;
-                return Fate::default();
+                return Passage::default();
             }
             let serial = Duration::from_secs_f64((bytes + OVERHEAD) as f64 * 8.0 / rate.max(1) as f64);
             self.busy_until = now + wait + serial;
@@ -120,7 +120,7 @@ impl Path {
         }
         if lost {
             self.stats.lost += 1;
-            return Fate::default();
+            return Passage::default();
         }
         // Jitter is a queue that grows and shrinks: it keeps the order.
         let mut arrives = (leaves + self.faults.delay + self.faults.jitter.mul_f64(jitter)).max(self.last_arrival);
@@ -134,7 +134,7 @@ impl Path {
             self.stats.duplicated += 1;
             arrives + Duration::from_micros(300)
         });
-        Fate { first: Some(arrives), second }
+        Passage { first: Some(arrives), second }
     }
 }
 

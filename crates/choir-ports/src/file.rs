@@ -29,7 +29,7 @@ const STEP_MAX: Duration = Duration::from_secs(1);
 pub struct FileError {
     /// Its path.
     pub path: PathBuf,
-    /// The system's word.
+    /// The OS error.
     pub cause: std::io::Error,
 }
 

@@ -25,12 +25,12 @@ const LEAD: Duration = Duration::from_millis(70);
 
 /// How RTP is to be taken.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Taking {
+pub(super) struct ReceiveOptions {
     pub reorder: Duration,
     pub damage: Damage,
 }
 
-impl Taking {
+impl ReceiveOptions {
     pub fn new(reorder: Option<Duration>, pass_damaged: bool) -> Self {
         Self { reorder: reorder.unwrap_or(REORDER), damage: if pass_damaged { Damage::Pass } else { Damage::Wait } }
     }
@@ -75,7 +75,7 @@ pub(super) struct MediaIn {
 
 impl MediaIn {
     /// For these tracks, in the order in which they are then named.
-    pub fn new(tracks: &[(&SdpTrack, &PayloadFormat)], taking: Taking, intake: Arc<dyn Intake>, status: Arc<LinkStatus>) -> Self {
+    pub fn new(tracks: &[(&SdpTrack, &PayloadFormat)], taking: ReceiveOptions, intake: Arc<dyn Intake>, status: Arc<LinkStatus>) -> Self {
         let codecs: Vec<Codec> = tracks.iter().map(|(_, f)| Codec::from(*f)).collect();
         let chosen: Vec<RemuxTrack> = codecs.iter().enumerate().map(|(track, c)| RemuxTrack { track, codec: c.clone() }).collect();
         let rates: Vec<u32> = tracks.iter().map(|(t, _)| t.clock_rate).collect();

@@ -2,7 +2,7 @@
 
 use super::{
     Intake, Outlet,
-    media_in::{MediaIn, Taking, rand},
+    media_in::{MediaIn, ReceiveOptions, rand},
     open::WayCause,
     status::LinkStatus,
     udp_ts::open_out,
@@ -92,16 +92,16 @@ pub async fn spawn_rtp_in(
         let at = SocketAddr::new(host, port);
         ports.push(Port::open(at, link.source.or(t.source), link.interface).map_err(|e| WayCause::Open(at, e))?);
     }
-    let taking = Taking::new(link.reorder, link.damaged);
+    let taking = ReceiveOptions::new(link.reorder, link.damaged);
     let at = ports.first().and_then(|p| p.rtp.local_addr().ok()).map_or(0, |a| a.port());
     let inode = ports.first().and_then(|p| p.rtp.inode());
-    let awaits = Waiting::Packets { port: at };
+    let waiting_for = Waiting::Packets { port: at };
     status.update(|l| {
         l.socket = inode;
-        l.contact = Contact::Waiting(awaits.clone());
-        l.how = Some("RTP".into());
+        l.contact = Contact::Waiting(waiting_for.clone());
+        l.set_how("RTP".into());
     });
-    Ok(tokio::spawn(receive(tracks, ports, taking, intake, status, awaits, stop)))
+    Ok(tokio::spawn(receive(tracks, ports, taking, intake, status, waiting_for, stop)))
 }
 
 async fn described(path: &Path, status: &LinkStatus) -> Result<Vec<SdpTrack>, WayCause> {
@@ -150,10 +150,10 @@ pub(super) async fn any_readable<'a>(sockets: impl Iterator<Item = &'a UdpPort>)
 async fn receive(
     tracks: Vec<SdpTrack>,
     ports: Vec<Port>,
-    taking: Taking,
+    taking: ReceiveOptions,
     intake: Arc<dyn Intake>,
     status: Arc<LinkStatus>,
-    awaits: Waiting,
+    waiting_for: Waiting,
     mut stop: Stop,
 ) {
     let make = || {
@@ -182,7 +182,7 @@ async fn receive(
             media = make();
             status.update(|l| {
                 l.since = None;
-                l.contact = if held { Contact::Held } else { Contact::Waiting(awaits.clone()) };
+                l.contact = if held { Contact::Held } else { Contact::Waiting(waiting_for.clone()) };
             });
         }
         if media.last_packet.is_some_and(|t| now.saturating_duration_since(t) > SILENCE) {
@@ -231,7 +231,7 @@ pub fn spawn_rtp_out(
     let inode = socket.inode();
     status.update(|l| {
         l.socket = inode;
-        l.how = Some("RTP".into());
+        l.set_how("RTP".into());
     });
     status.begin_session();
     let (ssrc, offset, mut sequence) = (rand(), rand(), rand() as u16);

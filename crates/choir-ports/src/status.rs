@@ -176,6 +176,15 @@ impl Live {
         self.notices.iter().map(|(_, n)| n)
     }
 
+    /// Says how it travels; another way to travel is told at once.
+    pub(crate) fn set_how(&mut self, how: String) {
+        if self.how.as_ref() != Some(&how) {
+            self.how = Some(how);
+            // As a notice without words.
+            self.noticed += 1;
+        }
+    }
+
     pub(crate) fn note(&mut self, notice: Notice) {
         if self.notices.back().is_some_and(|(_, last)| *last == notice) {
             return;
@@ -256,9 +265,10 @@ impl LinkStatus {
 
     pub(crate) fn update(&self, change: impl FnOnce(&mut Live)) {
         let mut live = lock(&self.live);
-        let (before, noticed) = (std::mem::discriminant(&live.contact), live.noticed);
+        let mark = |l: &Live| (std::mem::discriminant(&l.contact), l.noticed);
+        let before = mark(&live);
         change(&mut live);
-        if std::mem::discriminant(&live.contact) != before || live.noticed != noticed {
+        if mark(&live) != before {
             self.changed.notify_one();
         }
     }

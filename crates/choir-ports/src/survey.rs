@@ -106,7 +106,7 @@ impl Answering {
     /// Where it waits.
     ///
     /// # Errors
-    /// The system's word is passed on.
+    /// Returns the OS error.
     pub fn local_addr(&self) -> io::Result<SocketAddr> {
         self.port.local_addr()
     }
@@ -114,7 +114,7 @@ impl Answering {
     /// Answers until it is stopped; tells who is being answered, and `None` when that is over.
     ///
     /// # Errors
-    /// The system's word on its timers is passed on.
+    /// Returns the OS error of its timers.
     pub async fn run(
         self,
         token: &str,

@@ -5,21 +5,21 @@ use md5::{Digest, Md5};
 use sha2::Sha256;
 use std::fmt;
 use subtle::ConstantTimeEq;
-use zeroize::{Zeroize, ZeroizeOnDrop};
+use zeroize::Zeroizing;
 
 /// A user and a password. The password is never shown, and wiped on drop.
-#[derive(Clone, PartialEq, Eq, Zeroize, ZeroizeOnDrop)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct Credentials {
     /// User.
     pub user: String,
-    password: String,
+    password: Zeroizing<String>,
 }
 
 impl Credentials {
     /// A pair.
     #[must_use]
     pub fn new(user: impl Into<String>, password: impl Into<String>) -> Self {
-        Self { user: user.into(), password: password.into() }
+        Self { user: user.into(), password: Zeroizing::new(password.into()) }
     }
 
     /// The proof that goes into an ONVIF message, made at the device's time (µs since 1970).
@@ -222,7 +222,7 @@ struct Proof<'a> {
 
 impl Proof<'_> {
     fn compute(&self, c: &Credentials) -> String {
-        let mut first = hash(self.scheme, &format!("{}:{}:{}", c.user, self.realm, c.password));
+        let mut first = hash(self.scheme, &format!("{}:{}:{}", c.user, self.realm, *c.password));
         if matches!(self.scheme, Scheme::Md5Session | Scheme::Sha256Session) {
             first = hash(self.scheme, &format!("{first}:{}:{}", self.nonce, self.cnonce));
         }
@@ -240,7 +240,7 @@ impl Challenge {
     #[must_use]
     pub fn answer(&self, c: &Credentials, method: &str, uri: &str, count: u32, cnonce: &str) -> String {
         if self.scheme == Scheme::Basic {
-            return format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", c.user, c.password)));
+            return format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", c.user, *c.password)));
         }
         let count = format!("{count:08x}");
         let counted = self.qop.then_some(count.as_str());
@@ -291,7 +291,7 @@ impl Challenge {
     pub fn judge(&self, header: Option<&str>, c: &Credentials, method: &str, uri: &str, old: impl Fn(&str) -> bool) -> Verdict {
         let Some(header) = header else { return Verdict::Absent };
         if let Some(encoded) = header.strip_prefix("Basic ") {
-            let expected = BASE64_STANDARD.encode(format!("{}:{}", c.user, c.password));
+            let expected = BASE64_STANDARD.encode(format!("{}:{}", c.user, *c.password));
             let right = self.scheme == Scheme::Basic && bool::from(expected.as_bytes().ct_eq(encoded.trim().as_bytes()));
             return if right { Verdict::Right } else { Verdict::Wrong };
         }

@@ -242,7 +242,7 @@ fn each_failure_of_a_line_is_told_at_its_step() {
             ("secret", Step::Encryption, "refused: the passphrase differs"),
             ("one-sided", Step::Encryption, "refused: only one end has a passphrase"),
             ("stream-id", Step::Handshake, "refused for the stream ID"),
-            ("silent", Step::Picture, "the ends have met, but nothing comes"),
+            ("silent", Step::Picture, "connected, no media"),
             ("noise", Step::Picture, "receiving media without a readable picture"),
             ("nobody", Step::Handshake, "no caller yet"),
             ("chatter", Step::Handshake, "something answers there, but it does not speak SRT"),

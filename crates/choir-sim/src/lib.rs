@@ -33,7 +33,7 @@ pub enum SimError {
         who: String,
         /// The address.
         addr: std::net::SocketAddr,
-        /// The system's word.
+        /// The OS error.
         cause: std::io::Error,
     },
     /// The encoder refused its settings.

@@ -158,7 +158,7 @@ fn wrong_credentials_are_tried_twice_and_never_again() {
             let camera = start_rtsp(RtspCameraSettings { credentials, manners, ..settings() }, stop.clone()).await.expect("a camera");
             let (_, input) = open(&format!("rtsp://desk:wrong@{}/main", camera.addr), false, &stop).await;
             let given_up = async {
-                while !notes(&input).contains("asked twice and not again") {
+                while !notes(&input).contains("stopped after two attempts") {
                     tokio::task::yield_now().await;
                 }
             };
@@ -315,7 +315,7 @@ mod timing {
                 for manner in [Manner::NoUdp, Manner::SilentUdp] {
                     let (_, input) = pulled(&[manner], None, "main", 30).await;
                     assert_eq!(input.status.look().how.as_deref(), Some("RTP by TCP"));
-                    assert!(notes(&input).contains("within the connection (TCP) instead"), "{}", notes(&input));
+                    assert!(notes(&input).contains("asking for RTP over TCP instead"), "{}", notes(&input));
                 }
             })
         });

@@ -12,6 +12,8 @@ use std::{
 
 /// Tests of timing stand in modules of this name.
 const TIMING: &str = "timing::";
+/// Tests of one program at the same time, where they have no timing: they mostly wait.
+const THREADS: usize = 4;
 /// Test programs at the same time.
 const SIDE_BY_SIDE: usize = 3;
 
@@ -51,9 +53,7 @@ pub fn run(args: &[&str]) -> Result<(), String> {
             (true, Some(_)) => {}
             (false, _) => args.extend(["--skip".into(), TIMING.into()]),
         }
-        if timing {
-            args.push("--test-threads=1".into());
-        }
+        args.push(format!("--test-threads={}", if timing { 1 } else { THREADS }));
         args
     };
     let mut failed = Vec::new();

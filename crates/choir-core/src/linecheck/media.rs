@@ -79,7 +79,7 @@ const GONE: &str = "Pulled, switched off, or restarted there? Look at the other 
 /// Why a picture that was there is not there any more.
 fn gone(seen: &Seen) -> Option<String> {
     let lost = matches!(seen.link.state, Some(State::Broken | State::Waiting | State::Held));
-    (lost && seen.picture.is_some()).then(|| format!("it came, and is gone: {}", seen.link.reason))
+    (lost && seen.picture.is_some()).then(|| format!("picture lost: {}", seen.link.reason))
 }
 
 fn picture(items: &mut Items, from: &Link, seen: &Seen, limits: &Limits, joined: bool) {
@@ -104,7 +104,7 @@ fn picture(items: &mut Items, from: &Link, seen: &Seen, limits: &Limits, joined:
             items.failed(Step::Picture, "receiving media without a readable picture", remedy);
         }
         (true, false) => {
-            items.failed(Step::Picture, "the ends have met, but nothing comes", "Start the encoder there: it is connected, not sending.");
+            items.failed(Step::Picture, "connected, no media", "Start the encoder there: it is connected, not sending.");
         }
         (false, false) if matches!(from, Link::Udp(_) | Link::Rtp(_)) => {
             let remedy = "Is it sent to this machine's address and this port, or to a group that the switch lets through?";

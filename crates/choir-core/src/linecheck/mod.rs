@@ -166,7 +166,7 @@ pub struct Seen {
 /// What the check demands.
 #[derive(Debug, Clone, Copy)]
 pub struct Limits {
-    /// Time in which the first picture must be there, after the ends have met.
+    /// Longest time from joining to the first picture.
     pub first_picture: Duration,
     /// Greatest delay from the camera to here, beyond the link's latency.
     pub delay: Duration,

@@ -4,7 +4,7 @@ use super::{Items, Mark, Seen, Step};
 use crate::{facts::Fault, health::State, link::Link, units::say_duration};
 use std::net::IpAddr;
 
-/// Judges how far it got; true when the ends have met.
+/// Judges how far it got; true when it has joined.
 pub(super) fn judge(items: &mut Items, link: &Link, card: &str, seen: &Seen, inbound: bool) -> bool {
     let joined = seen.joined.is_some();
     // What was there once is not judged by why it went.
@@ -169,7 +169,7 @@ fn encryption(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, 
     let Link::Srt(srt) = link else { return items.skipped(Step::Encryption, "none on this kind of link") };
     match fault {
         Some(Fault::Passphrase) => {
-            let remedy = format!("Type it anew at the other end: {card} --reveal shows it. Mind a blank at its end.");
+            let remedy = format!("Type it anew at the other end: {card} --reveal shows it. Check for a trailing space.");
             items.failed(Step::Encryption, "refused: the passphrase differs", &remedy);
         }
         Some(Fault::OneSided) => {

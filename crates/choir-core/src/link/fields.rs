@@ -375,7 +375,7 @@ impl Collector {
             (Form::Sheet, n) => ("128, 192 or 256 (bits)", n),
         };
         let shown = bits.map_or_else(|| "that".into(), |n| n.to_string());
-        self.problem(at, format!("{name} {shown} is no AES key length."), format!("Allowed: {allowed}."));
+        self.problem(at, format!("{name} {shown}: invalid key length."), format!("Allowed: {allowed}."));
         None
     }
 

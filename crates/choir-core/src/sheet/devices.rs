@@ -197,7 +197,7 @@ impl Reader<'_> {
             return Some(NetworkWish::Dhcp);
         }
         let Some(table) = item.as_table_like() else {
-            self.error(at, subject, "network cannot be that.", how);
+            self.error(at, subject, "network: wrong value.", how);
             return None;
         };
         self.known(table, subject, &["address", "gateway"]);
@@ -230,7 +230,7 @@ impl Reader<'_> {
                 _ => self.error(
                     start(value.span()),
                     subject,
-                    format!("the preset \"{key}\" cannot be that."),
+                    format!("preset \"{key}\": wrong value."),
                     "Write a number from 0 to 127 and a name: 3 = \"Finish line\".",
                 ),
             }

@@ -306,7 +306,12 @@ impl Reader<'_> {
             {
                 Value::Secret(secret)
             } else {
-                self.error(value_at, subject, format!("{key} cannot be that."), "Write a text in quotes or a number.");
+                self.error(
+                    value_at,
+                    subject,
+                    format!("{key}: wrong type, expected a text in quotes or a number."),
+                    "Write a text in quotes or a number.",
+                );
                 continue;
             };
             fields.push(Field { key: key.to_owned(), key_at, value, value_at });

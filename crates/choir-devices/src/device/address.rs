@@ -60,7 +60,7 @@ pub enum AddressError {
     /// Nobody knows where it went.
     #[error("the device has taken DHCP, and did not tell its new address within {} s: run \"choir find\" and put it into the sheet", .0.as_secs())]
     Lost(Duration),
-    /// The system's word.
+    /// The OS error.
     #[error("the network of this machine cannot be asked: {0}")]
     System(std::io::Error),
 }

@@ -3,17 +3,15 @@
 
 use super::{Sign, Signs, v4};
 use choir_core::find::{Evidence, Interface, Service, ServiceKind};
-use choir_host::multicast::{MDNS, MulticastSocket};
+use choir_host::{
+    mdns,
+    multicast::{MDNS, MulticastSocket},
+};
 use choir_proto::onvif::{
     device::plain,
     discovery::{self, Announcement},
 };
-use hickory_proto::{
-    op::{Message, Query},
-    rr::{Name, RData, RecordType},
-};
 use std::{
-    collections::HashMap,
     net::{IpAddr, Ipv4Addr},
     time::Duration,
 };
@@ -25,8 +23,6 @@ const SERVICES: [(&str, Option<ServiceKind>); 3] =
 /// Asked so often, since a question to all is lost easily.
 const ROUNDS: u32 = 3;
 const ROUND: Duration = Duration::from_millis(600);
-/// Longest DNS message that is read.
-const DNS_MAX: usize = 9000;
 
 /// Starts to ask and to listen by one interface; when it returns, nothing that is said is missed any more.
 pub(super) fn start(interface: &Interface, signs: &Signs, tasks: &mut JoinSet<()>) {
@@ -59,13 +55,7 @@ fn question(is_dns: bool) -> Vec<u8> {
     if !is_dns {
         return discovery::probe(&new_id()).into_bytes();
     }
-    let mut message = Message::new();
-    for (name, _) in SERVICES {
-        if let Ok(name) = Name::from_ascii(name) {
-            message.add_query(Query::query(name, RecordType::PTR));
-        }
-    }
-    message.to_vec().unwrap_or_default()
+    mdns::question(&SERVICES.map(|(name, _)| name))
 }
 
 async fn run(name: &str, mut socket: MulticastSocket, is_dns: bool, signs: &Signs) {
@@ -137,38 +127,24 @@ pub(super) fn place(url: &str) -> Option<(Ipv4Addr, u16)> {
 
 /// Takes an answer or a word on arrival by DNS-SD.
 async fn answered(data: &[u8], from: IpAddr, interface: &str, signs: &Signs) {
-    if data.len() > DNS_MAX {
-        return;
-    }
     for (ip, evidence) in services_of(data, v4(from)) {
         let _ = signs.send(Sign::Of(ip, Evidence::Heard(interface.to_owned()))).await;
         let _ = signs.send(Sign::Of(ip, evidence)).await;
     }
 }
 
-/// Reads instances, where they are, and what they are called (RFC 6763).
+/// Reads instances, where they are, and what they are called.
 fn services_of(data: &[u8], from: Option<Ipv4Addr>) -> Vec<(Ipv4Addr, Evidence)> {
-    let Ok(message) = Message::from_vec(data) else { return Vec::new() };
-    let mut hosts: HashMap<String, Ipv4Addr> = HashMap::new();
-    let records: Vec<_> = message.answers().iter().chain(message.additionals()).collect();
-    for r in &records {
-        if let RData::A(a) = r.data() {
-            hosts.insert(r.name().to_ascii().to_lowercase(), a.0);
-        }
-    }
     let mut found = Vec::new();
-    for r in records {
-        let RData::SRV(srv) = r.data() else { continue };
-        let lower = r.name().to_ascii().to_lowercase();
-        let Some((_, kind)) = SERVICES.iter().find(|(s, _)| lower.ends_with(s)) else { continue };
-        let Some(ip) = hosts.get(&srv.target().to_ascii().to_lowercase()).copied().or(from) else { continue };
-        // The instance is the first label, in plain UTF-8 (RFC 6763, 4.1.1).
-        let instance = plain(&String::from_utf8_lossy(r.name().iter().next().unwrap_or_default()));
+    for s in mdns::services(data) {
+        let Some((_, kind)) = SERVICES.iter().find(|(name, _)| *name == s.service) else { continue };
+        let Some(ip) = s.ip.or(from) else { continue };
+        let instance = plain(&s.instance);
         if !instance.is_empty() {
             found.push((ip, Evidence::Name(instance)));
         }
         if let Some(kind) = kind {
-            found.push((ip, Evidence::Service(Service { kind: *kind, port: srv.port(), says: None })));
+            found.push((ip, Evidence::Service(Service { kind: *kind, port: s.port, says: None })));
         }
     }
     found
@@ -177,19 +153,21 @@ fn services_of(data: &[u8], from: Option<Ipv4Addr>) -> Vec<(Ipv4Addr, Evidence)>
 #[cfg(test)]
 mod tests {
     use super::*;
-    use hickory_proto::rr::{
-        Record,
-        rdata::{A, SRV},
-    };
 
     #[test]
     fn instances_are_read_with_their_place_and_name() {
-        let name = |n: &str| Name::from_ascii(n).expect("a name");
-        let mut message = Message::new();
-        let instance = Name::from_labels(["Finish tower".as_bytes(), b"_rtsp", b"_tcp", b"local"]).expect("a name");
-        message.add_answer(Record::from_rdata(instance, 120, RData::SRV(SRV::new(0, 0, 8554, name("tower.local.")))));
-        message.add_additional(Record::from_rdata(name("Tower.local."), 120, RData::A(A::new(127, 20, 0, 11))));
-        let data = message.to_vec().expect("bytes");
+        let data = mdns::announcement(
+            0,
+            &mdns::Service {
+                instance: "Finish tower".into(),
+                service: "_rtsp._tcp.local.".into(),
+                host: "Tower".into(),
+                ip: Some(Ipv4Addr::new(127, 20, 0, 11)),
+                port: 8554,
+                ttl: mdns::TTL,
+                facts: Vec::new(),
+            },
+        );
         let ip = Ipv4Addr::new(127, 20, 0, 11);
         let service = Service { kind: ServiceKind::Rtsp, port: 8554, says: None };
         assert_eq!(services_of(&data, None), [(ip, Evidence::Name("Finish tower".into())), (ip, Evidence::Service(service))]);

@@ -55,7 +55,7 @@ pub enum OnvifError {
         at: SocketAddr,
     },
     /// The password would travel in the open.
-    #[error("{at}: the device only takes the password in the open (Basic), which is not done here: switch on digest authentication")]
+    #[error("{at}: the device only takes the password in the open (Basic), which is not supported: switch on digest authentication")]
     Open {
         /// Where.
         at: SocketAddr,

@@ -3,7 +3,7 @@
 use super::{
     super::{Outlet, media_in::rand, status::LinkStatus},
     serve::{Hooks, Shared},
-    viewers::{Fate, Lanes},
+    viewers::{Lanes, QueueResult},
 };
 use bytes::Bytes;
 use choir_core::facts::{Contact, Notice, Waiting};
@@ -205,7 +205,7 @@ impl MountPoint {
         let total: usize = counts.values().sum();
         let ways: Vec<String> = counts.iter().map(|(w, n)| if total == *n { format!("by {w}") } else { format!("{n} by {w}") }).collect();
         self.status.update(|l| {
-            l.how = Some(match total {
+            l.set_how(match total {
                 0 => "no viewer".into(),
                 1 => format!("1 viewer {}", ways.join(", ")),
                 n => format!("{n} viewers {}", ways.join(", ")),
@@ -300,19 +300,19 @@ impl MountPoint {
                 }
             };
             match fate {
-                Fate::Queued => {
+                QueueResult::Queued => {
                     v.sent.entry(track).or_default().add(packed, shift);
                     v.told = false;
                     bytes += packed.size() as u64;
                     packets += count;
                 }
-                Fate::Full => {
+                QueueResult::Full => {
                     v.waits = true;
                     if !std::mem::replace(&mut v.told, true) {
                         self.status.note(Notice::ViewerSlow(v.peer));
                     }
                 }
-                Fate::Dead => dead.push((*id, v.peer)),
+                QueueResult::Dead => dead.push((*id, v.peer)),
             }
         }
         if let (true, Some(g)) = (to_group, &self.group) {
@@ -402,17 +402,17 @@ impl MountPoint {
 }
 
 /// Sends by UDP. A full buffer of the system is a viewer that does not keep up.
-fn send(socket: Option<&UdpPort>, to: SocketAddr, unit: &PackedUnit) -> Fate {
-    let Some(socket) = socket else { return Fate::Queued };
+fn send(socket: Option<&UdpPort>, to: SocketAddr, unit: &PackedUnit) -> QueueResult {
+    let Some(socket) = socket else { return QueueResult::Queued };
     for (run, size) in unit.runs(socket.max_segments()) {
         let segment = (run.len() > size).then_some(size);
         match socket.send(to, segment, run) {
             // Nobody listens any more: the session's own timeout will tell.
             Ok(true) | Err(_) => {}
-            Ok(false) => return Fate::Full,
+            Ok(false) => return QueueResult::Full,
         }
     }
-    Fate::Queued
+    QueueResult::Queued
 }
 
 fn codec_of(kind: StreamKind, sound: Option<AacConfig>) -> Option<Codec> {

@@ -3,7 +3,7 @@
 use super::{
     super::{
         Intake,
-        media_in::{MediaIn, Taking, rand},
+        media_in::{MediaIn, ReceiveOptions, rand},
         retry::{Attempt, Backoff, Ended, Pause, keep_up},
         rtp::{any_readable, choose},
         status::LinkStatus,
@@ -53,7 +53,7 @@ const UDP_PATIENCE: Duration = Duration::from_secs(6);
 const FIRST_MEDIA: Duration = Duration::from_secs(15);
 /// Silence after which a session counts as broken.
 const SILENCE: Duration = Duration::from_secs(6);
-/// Goodbye's time.
+/// Time allowed for TEARDOWN.
 const GOODBYE: Duration = Duration::from_millis(500);
 
 /// A camera to pull.
@@ -308,7 +308,7 @@ impl Pull<'_> {
             match tokio::time::timeout(CONNECT, self.transmit(stream)).await {
                 Ok(Ok(())) => {}
                 Ok(Err(e)) => return Outcome::Failed(None, format!("the connection is lost: {e}")),
-                Err(_) => return Outcome::Failed(None, "the device takes no more requests".into()),
+                Err(_) => return Outcome::Failed(None, "the device stopped reading requests".into()),
             }
             let due = self.due();
             let sockets = self.lanes.iter().filter_map(|l| l.sockets.as_ref()).flat_map(|(a, b)| [a, b]);
@@ -418,7 +418,7 @@ impl Pull<'_> {
                     let (sockets, ports) = match self.memory.lower {
                         Lower::Udp => match pair(self.local) {
                             Ok((pair, ports)) => (Some(pair), Some(ports)),
-                            Err(e) => return Some(Outcome::Failed(None, format!("no two ports beside each other can be had: {e}"))),
+                            Err(e) => return Some(Outcome::Failed(None, format!("no free RTP/RTCP port pair: {e}"))),
                         },
                         _ => (None, None),
                     };
@@ -432,7 +432,7 @@ impl Pull<'_> {
                 self.playing_since = Some(now);
                 let scheme = self.client.scheme().map_or_else(String::new, |s| format!(", {s}"));
                 let how = format!("RTP by {}{scheme}", self.memory.lower);
-                self.plan.status.update(|l| l.how = Some(how));
+                self.plan.status.update(|l| l.set_how(how));
                 if let Some(media) = &mut self.media {
                     for (track, timestamp) in starts {
                         if let Some(n) = self.chosen.iter().position(|c| *c == track) {
@@ -492,7 +492,7 @@ impl Pull<'_> {
         }
         let chosen = self.chosen.iter().filter_map(|n| self.description.tracks.get(*n));
         let tracks: Vec<(&SdpTrack, _)> = chosen.filter_map(|t| Some((t, t.format.as_ref().ok()?))).collect();
-        let taking = Taking::new(self.plan.reorder, self.plan.pass_damaged);
+        let taking = ReceiveOptions::new(self.plan.reorder, self.plan.pass_damaged);
         self.media = Some(MediaIn::new(&tracks, taking, self.plan.intake.clone(), self.plan.status.clone()));
         self.plan.status.control.set_link_takes_requests(self.media.as_ref().is_some_and(MediaIn::can_ask_keyframe));
         self.client.play(now);

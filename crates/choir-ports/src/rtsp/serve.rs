@@ -308,7 +308,7 @@ impl RtspServer {
         plan.status.note(Notice::Served(urls.clone()));
         plan.status.update(|l| {
             l.paste = urls;
-            l.how = Some("no viewer".into());
+            l.set_how("no viewer".into());
             l.contact = Contact::Waiting(Waiting::Viewers);
         });
         let mount = Arc::new(MountPoint::new(plan.path, plan.credentials, group, plan.status));

@@ -38,7 +38,7 @@ pub(super) type Entry = (Option<u8>, Bytes);
 
 /// What became of packets that were handed in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Fate {
+pub(super) enum QueueResult {
     Queued,
     /// No room: the viewer has to wait for a keyframe.
     Full,
@@ -58,15 +58,15 @@ impl Lanes {
     }
 
     /// Queues the packets of one access unit, all or none.
-    pub fn push(&self, channel: u8, unit: &PackedUnit, now: Instant) -> Fate {
+    pub fn push(&self, channel: u8, unit: &PackedUnit, now: Instant) -> QueueResult {
         let mut s = lock(&self.state);
         let packets = unit.packets();
         let size = unit.size() + 4 * packets.len();
         if s.is_dead(now) {
-            return Fate::Dead;
+            return QueueResult::Dead;
         }
         if s.bytes + size > WAITING_MAX {
-            return Fate::Full;
+            return QueueResult::Full;
         }
         s.bytes += size;
         s.used = true;
@@ -74,7 +74,7 @@ impl Lanes {
         s.stuck.get_or_insert(now);
         drop(s);
         self.wake.notify_one();
-        Fate::Queued
+        QueueResult::Queued
     }
 
     /// Queues a message; it may always go, since each answers one that came.
@@ -135,17 +135,17 @@ mod tests {
         let lanes = Lanes::new();
         let now = Instant::now();
         let unit = PackedUnit::of([&[0; 60_000][..]; 10].into_iter(), true);
-        let queued = (0..20).filter(|_| lanes.push(0, &unit, now) == Fate::Queued).count();
+        let queued = (0..20).filter(|_| lanes.push(0, &unit, now) == QueueResult::Queued).count();
         assert_eq!(queued, WAITING_MAX / 600_040);
         assert!(!lanes.roomy());
-        assert_eq!(lanes.push(0, &unit, now + PATIENCE), Fate::Full);
+        assert_eq!(lanes.push(0, &unit, now + PATIENCE), QueueResult::Full);
         assert!(!lanes.is_dead(now + PATIENCE) && lanes.is_dead(now + PATIENCE * 2), "also while it waits for a keyframe");
-        assert_eq!(lanes.push(0, &unit, now + PATIENCE * 2), Fate::Dead);
+        assert_eq!(lanes.push(0, &unit, now + PATIENCE * 2), QueueResult::Dead);
         let mut out = Vec::new();
         lanes.take(1000, &mut out);
         assert_eq!(out.len(), queued * 10);
         lanes.written(queued * 600_040, now + PATIENCE * 2);
         assert!(lanes.roomy());
-        assert_eq!(lanes.push(0, &unit, now + PATIENCE * 2), Fate::Queued);
+        assert_eq!(lanes.push(0, &unit, now + PATIENCE * 2), QueueResult::Queued);
     }
 }

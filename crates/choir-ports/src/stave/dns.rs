@@ -1,64 +1,35 @@
 //! What a node says of itself by DNS-SD (section 7; RFC 6762, RFC 6763).
 
+use choir_host::mdns::{self, Service, TTL};
 use choir_proto::{
     onvif::device::plain,
     stave::{NodeEntry, SERVICE},
 };
-use hickory_proto::{
-    op::{Message, MessageType, Query},
-    rr::{
-        Name, RData, Record, RecordType,
-        rdata::{A, PTR, SRV, TXT},
-    },
-};
-use std::{
-    collections::HashMap,
-    net::{IpAddr, Ipv4Addr, SocketAddr},
-};
-
-const TTL: u32 = 120;
-/// Longest DNS message that is read.
-const DNS_MAX: usize = 9000;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 /// A question for all nodes.
 pub(super) fn question() -> Vec<u8> {
-    let mut m = Message::new();
-    if let Ok(name) = Name::from_ascii(SERVICE) {
-        m.add_query(Query::query(name, RecordType::PTR));
-    }
-    m.to_vec().unwrap_or_default()
+    mdns::question(&[SERVICE])
 }
 
 /// True for a question that a node answers.
 pub(super) fn asks(data: &[u8]) -> bool {
-    if data.len() > DNS_MAX {
-        return false;
-    }
-    let Ok(service) = Name::from_ascii(SERVICE) else { return false };
-    Message::from_vec(data).is_ok_and(|m| {
-        m.message_type() == MessageType::Query
-            && m.queries().iter().any(|q| q.name() == &service && matches!(q.query_type(), RecordType::PTR | RecordType::ANY))
-    })
+    mdns::asked(data).is_some_and(|(_, services)| services.iter().any(|s| s == SERVICE))
 }
 
 /// A node as it announces itself at one of its addresses; `leaving` with no time to live.
-pub(super) fn announcement(node: &NodeEntry, at: (Ipv4Addr, u16), leaving: bool) -> Vec<u8> {
-    build(node, at, leaving).and_then(|m| m.to_vec().ok()).unwrap_or_default()
-}
-
-fn build(node: &NodeEntry, (ip, port): (Ipv4Addr, u16), leaving: bool) -> Option<Message> {
-    let ttl = if leaving { 0 } else { TTL };
-    let service = Name::from_ascii(SERVICE).ok()?;
-    let instance = Name::from_labels([node.machine.as_bytes(), b"_stave", b"_udp", b"local"]).ok()?;
-    let host = Name::from_labels([format!("stave-{}", node.node).as_bytes(), b"local"]).ok()?;
-    let facts = vec!["v=1".to_owned(), format!("node={}", node.node), format!("boot={}", node.boot), format!("group={}", node.group)];
-    let mut m = Message::new();
-    m.set_message_type(MessageType::Response).set_authoritative(true);
-    m.add_answer(Record::from_rdata(service, ttl, RData::PTR(PTR(instance.clone()))));
-    m.add_additional(Record::from_rdata(instance.clone(), ttl, RData::SRV(SRV::new(0, 0, port, host.clone()))));
-    m.add_additional(Record::from_rdata(instance, ttl, RData::TXT(TXT::new(facts))));
-    m.add_additional(Record::from_rdata(host, ttl, RData::A(A(ip))));
-    Some(m)
+pub(super) fn announcement(node: &NodeEntry, (ip, port): (Ipv4Addr, u16), leaving: bool) -> Vec<u8> {
+    let facts = [("v", "1".to_owned()), ("node", node.node.clone()), ("boot", node.boot.to_string()), ("group", node.group.clone())];
+    let service = Service {
+        instance: node.machine.clone(),
+        service: SERVICE.into(),
+        host: format!("stave-{}", node.node),
+        ip: Some(ip),
+        port,
+        ttl: if leaving { 0 } else { TTL },
+        facts: facts.map(|(k, v)| (k.to_owned(), v)).into(),
+    };
+    mdns::announcement(0, &service)
 }
 
 /// A node that was heard of.
@@ -70,47 +41,17 @@ pub(super) struct Heard {
 
 /// Reads announcements and answers.
 pub(super) fn read(data: &[u8], from: IpAddr) -> Vec<Heard> {
-    let parsed = (data.len() <= DNS_MAX).then(|| Message::from_vec(data).ok()).flatten();
-    let Some(message) = parsed.filter(|m| m.message_type() == MessageType::Response) else { return Vec::new() };
-    let records: Vec<&Record> = message.answers().iter().chain(message.additionals()).collect();
-    let lower = |n: &Name| n.to_ascii().to_lowercase();
-    let mut hosts: HashMap<String, Ipv4Addr> = HashMap::new();
-    let mut facts: HashMap<String, HashMap<String, String>> = HashMap::new();
-    for r in &records {
-        match r.data() {
-            RData::A(a) => drop(hosts.insert(lower(r.name()), a.0)),
-            RData::TXT(t) => {
-                let pairs = t.iter().filter_map(|b| std::str::from_utf8(b).ok()?.split_once('='));
-                facts.insert(lower(r.name()), pairs.map(|(k, v)| (k.to_owned(), v.to_owned())).collect());
-            }
-            _ => {}
-        }
-    }
-    let mut found = Vec::new();
-    for r in records {
-        let RData::SRV(srv) = r.data() else { continue };
-        let name = lower(r.name());
-        if !name.ends_with(SERVICE) {
-            continue;
-        }
-        let Some(said) = facts.get(&name) else { continue };
-        let fact = |k: &str| said.get(k).cloned().unwrap_or_default();
-        let at = hosts.get(&lower(srv.target())).map_or(from, |ip| IpAddr::V4(*ip));
-        let machine = plain(&String::from_utf8_lossy(r.name().iter().next().unwrap_or_default()));
-        let node = plain(&fact("node"));
+    let heard = |s: Service| {
+        let fact = |k: &str| s.facts.iter().find(|f| f.0 == k).map(|f| f.1.clone()).unwrap_or_default();
+        let (machine, node) = (plain(&s.instance), plain(&fact("node")));
         if machine.is_empty() || node.is_empty() || node.len() > 64 {
-            continue;
+            return None;
         }
-        let entry = NodeEntry {
-            machine,
-            node,
-            boot: fact("boot").parse().unwrap_or_default(),
-            group: fact("group"),
-            at: vec![SocketAddr::new(at, srv.port())],
-        };
-        found.push(Heard { entry, leaving: r.ttl() == 0 });
-    }
-    found
+        let at = vec![SocketAddr::new(s.ip.map_or(from, IpAddr::V4), s.port)];
+        let entry = NodeEntry { machine, node, boot: fact("boot").parse().unwrap_or_default(), group: fact("group"), at };
+        Some(Heard { entry, leaving: s.ttl == 0 })
+    };
+    mdns::services(data).into_iter().filter(|s| s.service == SERVICE).filter_map(heard).collect()
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What the engineer sets on one link. Units are in the types; defaults are the trade's.
 
 use std::{fmt, time::Duration};
-use zeroize::{Zeroize, ZeroizeOnDrop};
+use zeroize::Zeroizing;
 
 /// Largest payload of one packet: MTU 1500 less IP, UDP and SRT headers.
 pub const PAYLOAD_MAX: usize = 1456;
@@ -54,8 +54,8 @@ impl fmt::Display for KeyLength {
 }
 
 /// A passphrase of 10 to 79 bytes. Never printed; wiped when dropped.
-#[derive(Clone, PartialEq, Eq, Zeroize, ZeroizeOnDrop)]
-pub struct Passphrase(String);
+#[derive(Clone, PartialEq, Eq)]
+pub struct Passphrase(Zeroizing<String>);
 
 /// A passphrase outside 10..=79 bytes (draft, section on key material).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -70,7 +70,7 @@ impl Passphrase {
     /// Outside 10 to 79 bytes.
     pub fn new(text: impl Into<String>) -> Result<Self, PassphraseError> {
         let text = text.into();
-        if (10..=79).contains(&text.len()) { Ok(Self(text)) } else { Err(PassphraseError { length: text.len() }) }
+        if (10..=79).contains(&text.len()) { Ok(Self(Zeroizing::new(text))) } else { Err(PassphraseError { length: text.len() }) }
     }
     pub(crate) fn bytes(&self) -> &[u8] {
         self.0.as_bytes()

@@ -6,15 +6,8 @@ use super::{
 };
 use bytes::BytesMut;
 use choir_devices::discover::new_id;
-use choir_host::{Stop, udp::UdpPort};
+use choir_host::{Stop, mdns, udp::UdpPort};
 use choir_proto::onvif::discovery::{self, Announcement};
-use hickory_proto::{
-    op::{Message, MessageType},
-    rr::{
-        Name, RData, Record, RecordType,
-        rdata::{A, PTR, SRV},
-    },
-};
 use std::{
     net::{IpAddr, Ipv4Addr, SocketAddr},
     sync::Arc,
@@ -121,16 +114,16 @@ async fn names(shared: &Shared, ip: Ipv4Addr, mdns: Option<&UdpPort>, out: Optio
 }
 
 fn answer(shared: &Shared, ip: Ipv4Addr, question: &[u8]) -> Option<Vec<u8>> {
-    const TTL: u32 = 120;
-    let asked = Message::from_vec(question).ok().filter(|m| m.message_type() == MessageType::Query)?;
-    let service = Name::from_ascii("_rtsp._tcp.local.").ok()?;
-    asked.queries().iter().find(|q| q.name() == &service && q.query_type() == RecordType::PTR)?;
-    let instance = Name::from_labels([shared.settings.name.as_bytes(), b"_rtsp", b"_tcp", b"local"]).ok()?;
-    let host = Name::from_labels([shared.settings.name.replace(' ', "-").as_bytes(), b"local"]).ok()?;
-    let mut m = Message::new();
-    m.set_id(asked.id()).set_message_type(MessageType::Response).set_authoritative(true);
-    m.add_answer(Record::from_rdata(service, TTL, RData::PTR(PTR(instance.clone()))));
-    m.add_additional(Record::from_rdata(instance, TTL, RData::SRV(SRV::new(0, 0, shared.settings.rtsp_port, host.clone()))));
-    m.add_additional(Record::from_rdata(host, TTL, RData::A(A(ip))));
-    m.to_vec().ok()
+    let service = "_rtsp._tcp.local.";
+    let (id, _) = mdns::asked(question).filter(|(_, asked)| asked.iter().any(|s| s == service))?;
+    let service = mdns::Service {
+        instance: shared.settings.name.clone(),
+        service: service.into(),
+        host: shared.settings.name.replace(' ', "-"),
+        ip: Some(ip),
+        port: shared.settings.rtsp_port,
+        ttl: mdns::TTL,
+        facts: Vec::new(),
+    };
+    Some(mdns::announcement(id, &service))
 }

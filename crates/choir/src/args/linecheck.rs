@@ -25,7 +25,7 @@ pub struct LinecheckArgs {
     /// How long to wait for a line's first picture.
     #[arg(long, value_parser = duration, value_name = "TIME", default_value = "15s")]
     pub wait: Duration,
-    /// The first picture must come so soon after the ends have met.
+    /// Time from joining to the first picture.
     #[arg(long, value_parser = duration, value_name = "TIME", default_value = "5s")]
     pub first_picture: Duration,
     /// Greatest delay from the camera to here, above the link's latency.

@@ -97,7 +97,7 @@ async fn answer<T>(
         let typed = if typed.is_empty() { usual.unwrap_or_default().to_owned() } else { typed };
         match read(&typed) {
             Some(value) => return Ok(value),
-            None => eprintln!("\"{typed}\" cannot be that."),
+            None => eprintln!("\"{typed}\" is not a valid answer."),
         }
     }
     Err(Failure::new(FAILED, "nothing was written"))

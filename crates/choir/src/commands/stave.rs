@@ -108,10 +108,10 @@ async fn list(args: ListArgs) -> Result<(), Failure> {
     ))
 }
 
-/// Machines that are there and are not seen into.
+/// Machines that are there and cannot be queried.
 fn closed(nodes: &[NodeView]) -> Vec<String> {
     let shut = nodes.iter().filter(|n| !n.open && !n.why.is_empty());
-    shut.map(|n| format!("{}: not seen into: {}", names::called(n), n.why)).collect()
+    shut.map(|n| format!("cannot query {}: {}", names::called(n), n.why)).collect()
 }
 
 async fn watch(roster: &Roster) {

@@ -83,7 +83,7 @@ pub fn picture(m: &MediaView) -> String {
     add(m.size.map(say_size));
     add(m.rate.map(|r| format!("at {}", say_rate(r))));
     add(m.keyframe_ms.map(|k| match m.keyframe_frames {
-        Some(1) => "each picture a keyframe".into(),
+        Some(1) => "all-intra".into(),
         _ => format!("keyframe each {:.1} s", f64::from(k) / 1000.0),
     }));
     add(m.audio.as_ref().map(|a| format!("+ {a}")));

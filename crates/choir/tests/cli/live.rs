@@ -165,7 +165,7 @@ fn a_sheet_is_begun_by_answering_questions() {
     screen.types("Tarn Hollow Regatta\n");
     screen.shows("Which network is on site?");
     screen.types("nonsense\n");
-    screen.shows("cannot be that");
+    screen.shows("is not a valid answer");
     screen.types("127.20.0.0/24\n");
     screen.shows("This machine's address");
     screen.types("\n");

@@ -344,7 +344,7 @@ fn a_camera_that_dies_while_it_is_checked_is_told() {
     let json: serde_json::Value = serde_json::from_str(&out).expect("JSON");
     let items = json["rows"][0]["items"].as_array().cloned().unwrap_or_default();
     let picture = items.iter().find(|i| i["step"] == "picture").cloned().unwrap_or_default();
-    assert!(code == 1 && picture["found"].as_str().is_some_and(|f| f.starts_with("it came, and is gone")), "{out}");
+    assert!(code == 1 && picture["found"].as_str().is_some_and(|f| f.starts_with("picture lost")), "{out}");
 }
 
 /// Run with the machine to themselves.

@@ -66,7 +66,7 @@ fn a_recording_says_how_it_came_out() {
     fs::write(place.path("bad.ts"), data).expect("written");
     let out = place.run(&["link", "bad.ts", "got.ts"]);
     let missing = "1 packet missing by the continuity counter; PID 256";
-    assert!(out.stderr.contains(&format!("s in: {missing}")), "told while it is recorded: {}", out.stderr);
+    assert!(out.stderr.contains(&format!("s: {missing}")), "told while it is recorded: {}", out.stderr);
     assert!(out.stderr.contains(&format!("got.ts: recorded with defects: {missing}")), "{}", out.stderr);
 }
 

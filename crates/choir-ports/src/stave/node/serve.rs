@@ -77,10 +77,7 @@ impl Node {
             room
         };
         if !admitted {
-            let full = choir_proto::stave::Message::Refuse(Refusal {
-                code: RefusalCode::Full,
-                why: "as many receivers as can be served are here".into(),
-            });
+            let full = choir_proto::stave::Message::Refuse(Refusal { code: RefusalCode::Full, why: "receiver limit (256) reached".into() });
             let _ = send.write_all(&frame(&full)).await;
             let _ = send.finish();
             let _ = tokio::time::timeout(CONTROL_WITHIN, send.stopped()).await;

@@ -252,7 +252,7 @@ fn tell_viewers(s: &mut Source, viewers: u32) {
     let is_new = since.is_some() && s.started.is_none();
     s.started = since;
     s.status.update(|l| {
-        l.how = Some(match viewers {
+        l.set_how(match viewers {
             0 => "no receiver".into(),
             1 => "1 receiver".into(),
             n => format!("{n} receivers"),

@@ -233,7 +233,7 @@ impl Incoming {
         let Some(play) = &self.play else { return };
         let by = if self.group.is_some() { "by group" } else { "by QUIC" };
         let carries = if self.facts.is_empty() { String::new() } else { format!(", carries {}", self.facts) };
-        plan.status.update(|l| l.how = Some(format!("{} from {}, {by}{carries}", play.stream.grade, self.machine)));
+        plan.status.update(|l| l.set_how(format!("{} from {}, {by}{carries}", play.stream.grade, self.machine)));
     }
 
     fn count(&mut self, plan: &TakePlan, session: &mut Session) {
