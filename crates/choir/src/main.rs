@@ -12,18 +12,26 @@ mod private;
 use args::{Args, Command};
 use clap::Parser;
 use std::process::ExitCode;
+use tracing_subscriber::{
+    Layer,
+    filter::{LevelFilter, Targets},
+    layer::SubscriberExt,
+    util::SubscriberInitExt,
+};
 
 fn main() -> ExitCode {
     private::hide_passphrases();
     let args = Args::parse();
     let level = match args.verbose {
-        0 => "warn",
-        1 => "info",
-        2 => "debug",
-        _ => "trace",
+        0 => LevelFilter::WARN,
+        1 => LevelFilter::INFO,
+        2 => LevelFilter::DEBUG,
+        _ => LevelFilter::TRACE,
     };
-    let filter = tracing_subscriber::EnvFilter::try_from_env("CHOIR_LOG").unwrap_or_else(|_| level.into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let wanted = std::env::var("CHOIR_LOG").ok().and_then(|filter| filter.parse::<Targets>().ok());
+    let filter = wanted.unwrap_or_else(|| Targets::new().with_default(level));
+    let log = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_filter(filter);
+    tracing_subscriber::registry().with(log).init();
     let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
         Ok(runtime) => runtime,
         Err(e) => {

@@ -3,7 +3,7 @@
 use super::{
     app::App,
     draw::section,
-    lines::{Column, headroom, number, tally, visible},
+    lines::{Column, number, tally, visible},
 };
 use crate::output::tables::loss;
 use choir_core::{
@@ -45,7 +45,7 @@ const COLUMNS: &[Column<Out>] = &[
     Column { head: "to", width: 22, from: 100, cell: |_, o| plain(to(&o.out)) },
     Column { head: "rtt ms", width: 6, from: 76, cell: |_, o| plain(format!("{:>6}", number(o.out.rtt_ms))) },
     Column { head: "     loss %", width: 12, from: 130, cell: |_, o| plain(loss(&o.out)) },
-    Column { head: " headroom ms", width: 12, from: 76, cell: |a, o| headroom(a, &o.out, 0) },
+    Column { head: "latency ms", width: 10, from: 76, cell: |_, o| plain(format!("{:>10}", number(o.out.latency_ms))) },
     Column { head: "to input ms", width: 11, from: 145, cell: |_, o| plain(format!("{:>11}", number(o.feed.delay_to_input_ms))) },
     Column { head: "how", width: 15, from: 145, cell: |_, o| plain(o.out.how.clone().unwrap_or_else(|| o.out.encryption.clone())) },
 ];

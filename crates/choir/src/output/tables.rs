@@ -153,8 +153,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
             let _ = writeln!(out, "{:name_width$}  {how}", "");
         }
     }
-    let heads =
-        ["feed", "state", "tally", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">headroom ms", ">to input ms", "how"];
+    let heads = ["feed", "state", "tally", ">rate", "carries", "to", ">rtt ms", ">loss %", ">resent", ">latency ms", ">to input ms", "how"];
     let rows: Vec<Vec<String>> = v
         .feeds
         .iter()
@@ -170,7 +169,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
                     ms(o.rtt_ms),
                     loss(o),
                     o.resent.to_string(),
-                    headroom(o),
+                    ms(o.latency_ms),
                     ms(f.delay_to_input_ms),
                     o.how.clone().unwrap_or_else(|| o.encryption.clone()),
                 ]
