@@ -413,8 +413,10 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
             group(57)
         );
         let show = Show::start(&read_sheet(&text).0.unwrap(), Path::new(".")).await.unwrap();
-        let view =
-            until(&show, "pictures with sound", |v| v.lines[0].media.size == Some((320, 180)) && v.lines[0].media.audio.is_some()).await;
+        let view = until(&show, "pictures with sound", |v| {
+            v.lines[0].media.size == Some((320, 180)) && v.lines[0].media.audio.as_deref().is_some_and(|a| a.contains("channels"))
+        })
+        .await;
         assert_eq!(view.lines[0].media.audio.as_deref(), Some("PCM (ST 302) 48 kHz 8 channels"));
         assert!(view.events.iter().any(|e| e.text.contains("16 channels: a transport stream carries the first 8")), "{:#?}", view.events);
         let (status, mut again) = taking(&node, "stave://jury/Dock Again", &stop);

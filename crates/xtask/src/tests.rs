@@ -13,9 +13,9 @@ use std::{
 /// Tests of timing stand in modules of this name.
 const TIMING: &str = "timing::";
 /// Tests of one program at the same time, where they have no timing: they mostly wait.
-const THREADS: usize = 4;
+const THREADS: usize = 3;
 /// Test programs at the same time.
-const SIDE_BY_SIDE: usize = 3;
+const SIDE_BY_SIDE: usize = 2;
 
 /// One test program.
 #[derive(Debug, Clone)]

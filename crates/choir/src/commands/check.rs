@@ -26,7 +26,7 @@ pub fn run(args: &CheckArgs) -> Result<(), Failure> {
         if !missing.is_empty() {
             let shown = missing.len().min(MISSING_SHOWN);
             let more = if missing.len() > shown { format!(" and {} more", missing.len() - shown) } else { String::new() };
-            eprintln!("note: skipped, not set here: {}{more}", missing[..shown].join(", "));
+            eprintln!("skipped, not set: {}{more}", missing[..shown].join(", "));
         }
     }
     let errors = findings.iter().filter(|f| f.grade == Grade::Error).count();

@@ -52,45 +52,6 @@ fn shell(place: &Place, line: &str) -> Command {
     sh
 }
 
-#[test]
-fn every_command_of_the_readme_works_on_the_demo_as_printed() {
-    let place = Place::alone();
-    fs::write(place.path("regatta.toml"), SHEET).expect("written");
-    fs::write(place.path("secrets.env"), SECRETS).expect("written");
-    let mut demo = place.start(&["demo"]);
-    for line in ["finish-tower", "start-pontoon", "umpire-launch", "towpath-bicycle"] {
-        let steady = format!("line {line}: steady");
-        if !demo.seen.iter().any(|said| said.contains(&steady)) {
-            demo.says(&steady);
-        }
-    }
-    let all = commands();
-    assert!(all.len() > 30, "{all:?}");
-    let mut answering = None;
-    for line in &all {
-        let is = |c: &str| line.contains(c);
-        if ON_A_TERMINAL.iter().chain(THE_DEMO).any(|c| is(c)) {
-            continue;
-        }
-        if let Some((_, says)) = GOES_ON.iter().find(|(c, _)| is(c)) {
-            let mut running = Running::of(shell(&place, line));
-            running.says(says);
-            if is("--answer") {
-                answering = Some(running);
-            } else {
-                running.interrupt();
-                running.end();
-            }
-            continue;
-        }
-        works(&place, line);
-    }
-    drop(answering);
-    // "choir stop" ended it.
-    assert_eq!(demo.end().0, 0);
-    all.iter().filter(|l| AFTER_THE_DEMO.iter().any(|c| l.contains(c))).for_each(|line| works(&place, line));
-}
-
 fn works(place: &Place, line: &str) {
     let out = shell(place, line).output().expect("runs");
     let codes = OTHER_CODES.iter().find(|(c, _)| line.contains(c)).map_or(&[0][..], |(_, codes)| codes);
@@ -99,4 +60,48 @@ fn works(place: &Place, line: &str) {
     let late = |l: &str| l.contains("after the DTS");
     assert!(!line.contains("choir inspect") || said.lines().filter(|l| l.starts_with("defect")).all(late), "{line}\n{said}");
     assert!(codes.contains(&code), "{line}\nexit code {code}\n{}\n{text}", String::from_utf8_lossy(&out.stdout));
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn every_command_of_the_readme_works_on_the_demo_as_printed() {
+        let place = Place::alone();
+        fs::write(place.path("regatta.toml"), SHEET).expect("written");
+        fs::write(place.path("secrets.env"), SECRETS).expect("written");
+        let mut demo = place.start(&["demo"]);
+        for line in ["finish-tower", "start-pontoon", "umpire-launch", "towpath-bicycle"] {
+            let steady = format!("line {line}: steady");
+            if !demo.seen.iter().any(|said| said.contains(&steady)) {
+                demo.says(&steady);
+            }
+        }
+        let all = commands();
+        assert!(all.len() > 30, "{all:?}");
+        let mut answering = None;
+        for line in &all {
+            let is = |c: &str| line.contains(c);
+            if ON_A_TERMINAL.iter().chain(THE_DEMO).any(|c| is(c)) {
+                continue;
+            }
+            if let Some((_, says)) = GOES_ON.iter().find(|(c, _)| is(c)) {
+                let mut running = Running::of(shell(&place, line));
+                running.says(says);
+                if is("--answer") {
+                    answering = Some(running);
+                } else {
+                    running.interrupt();
+                    running.end();
+                }
+                continue;
+            }
+            works(&place, line);
+        }
+        drop(answering);
+        // "choir stop" ended it.
+        assert_eq!(demo.end().0, 0);
+        all.iter().filter(|l| AFTER_THE_DEMO.iter().any(|c| l.contains(c))).for_each(|line| works(&place, line));
+    }
 }
