@@ -70,11 +70,12 @@ impl Show {
             if let Err(worse) = inner.apply(&back, &old).await {
                 tracing::warn!(cause = %worse, "a reload that failed could not be undone");
             }
+            inner.refresh();
             return Err(e);
         }
         inner.bus.event(Subject::Show, EventKind::Reloaded(change.clone()));
-        inner.changed.notify_one();
         inner.tally_changed.notify_one();
+        inner.refresh();
         Ok(change)
     }
 }

@@ -326,6 +326,11 @@ impl Inner {
         let now = Instant::now();
         self.lines().iter().for_each(|l| l.at_once(started, now, &self.bus));
         self.feeds().iter().for_each(|f| f.at_once(started, now, &self.bus));
+        self.refresh();
+    }
+
+    /// Makes the view anew.
+    pub fn refresh(&self) {
         self.show(&kernel_drops());
         self.bus.view();
     }
