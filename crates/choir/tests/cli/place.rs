@@ -13,7 +13,7 @@ use tempfile::TempDir;
 
 pub const CHOIR: &str = env!("CARGO_BIN_EXE_choir");
 /// Nothing here takes longer unless it hangs.
-const PATIENCE: Duration = Duration::from_secs(40);
+pub const PATIENCE: Duration = Duration::from_secs(40);
 
 /// Most tests may run beside each other; one that counts every frame of a whole show runs alone.
 static STAGE: RwLock<()> = RwLock::new(());

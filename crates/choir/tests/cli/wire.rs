@@ -1,7 +1,10 @@
 //! An independent reader of what goes over the wire: tshark, where it is installed (CI installs it).
 
-use crate::place::{Place, port};
-use std::process::{Command, Stdio};
+use crate::place::{PATIENCE, Place, port};
+use std::{
+    process::{Command, Stdio},
+    time::Instant,
+};
 
 /// True where tshark may capture; where CHOIR_CAPTURES=required says so, it must.
 pub fn can_capture() -> bool {
@@ -35,12 +38,15 @@ fn a_captured_session_is_read_without_complaint() {
     receiver.says("the other end closed the link");
     receiver.interrupt();
     receiver.end();
-    capture.interrupt();
-    capture.end();
     let read = |args: &[&str]| {
         let out = Command::new("tshark").args(["-r", &file, "-d", &format!("udp.port=={at},srt")]).args(args).output().expect("tshark");
         String::from_utf8_lossy(&out.stdout).into_owned()
     };
+    // The capture writes in batches: what came last is not in the file at once.
+    let begun = Instant::now();
+    while read(&["-Y", "srt.type == 5"]).is_empty() && begun.elapsed() < PATIENCE {}
+    capture.interrupt();
+    capture.end();
     let packets = read(&["-Y", "srt", "-T", "fields", "-e", "srt.iscontrol", "-e", "srt.type"]);
     let of_type = |t: &str| packets.lines().filter(|l| l.split('\t').nth(1) == Some(t)).count();
     assert!(packets.lines().filter(|l| l.starts_with('0') || l.starts_with("False")).count() > 300, "data packets: {packets}");
