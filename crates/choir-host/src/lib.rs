@@ -24,7 +24,7 @@ use std::{
     hash::{DefaultHasher, Hash, Hasher},
     io,
     sync::{
-        Mutex, MutexGuard, PoisonError,
+        Mutex, MutexGuard, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard,
         atomic::{AtomicU64, Ordering},
     },
 };
@@ -61,6 +61,16 @@ fn distinct<const N: usize>() -> [u8; N] {
 /// Locks; a panic elsewhere must not take the show down with it.
 pub fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Locks to read; likewise.
+pub fn read<T>(lock: &RwLock<T>) -> RwLockReadGuard<'_, T> {
+    lock.read().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Locks to write; likewise.
+pub fn write<T>(lock: &RwLock<T>) -> RwLockWriteGuard<'_, T> {
+    lock.write().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

@@ -21,7 +21,10 @@ use std::{
     sync::Arc,
     time::Duration,
 };
-use tokio::{sync::mpsc, task::JoinHandle};
+use tokio::{
+    sync::mpsc,
+    task::{JoinHandle, JoinSet},
+};
 
 /// Callers that may pull one output from one port.
 const OUT_CALLERS: usize = 64;
@@ -237,22 +240,38 @@ struct Shared<P> {
     end: End,
 }
 
-/// An open way.
+/// An open way, and the tasks that end with it.
 pub struct OpenWay {
+    link: Link,
     end: End,
+    stop: Stop,
     task: JoinHandle<()>,
+    beside: JoinSet<()>,
 }
 
 impl OpenWay {
+    /// The link that it was opened by.
+    #[must_use]
+    pub const fn link(&self) -> &Link {
+        &self.link
+    }
+
+    /// Runs a task beside it, which must end when it is told that the way has ended.
+    pub fn beside<F: Future<Output = ()> + Send + 'static>(&mut self, task: impl FnOnce(Stop) -> F) {
+        self.beside.spawn(task(self.stop.clone()));
+    }
+
     /// Ends it, after saying goodbye to the other end.
     pub async fn close(self) {
         self.end.now();
-        let _ = self.task.await;
+        self.ended().await;
     }
 
     /// Waits until it has ended by itself, or has been stopped.
-    pub async fn ended(self) {
+    pub async fn ended(mut self) {
         let _ = self.task.await;
+        self.end.now();
+        while self.beside.join_next().await.is_some() {}
     }
 
     /// Ends it without waiting.
@@ -274,10 +293,10 @@ impl Ports {
     /// # Errors
     /// An address, a group or a file cannot be opened.
     pub async fn open(&self, way: ReadyWay) -> Result<OpenWay, WayError> {
-        let name = way.way.name.clone();
+        let (name, link) = (way.way.name.clone(), way.way.link.clone());
         let (end, stop) = self.0.stop.child();
-        match self.start(way, stop).await {
-            Ok(task) => Ok(OpenWay { end, task }),
+        match self.start(way, stop.clone()).await {
+            Ok(task) => Ok(OpenWay { link, end, stop, task, beside: JoinSet::new() }),
             Err(cause) => Err(WayError { name, cause }),
         }
     }

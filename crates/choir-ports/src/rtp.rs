@@ -5,10 +5,9 @@ use super::{
     media_in::{MediaIn, ReceiveOptions, rand},
     open::WayCause,
     status::LinkStatus,
-    udp_ts::open_out,
+    udp_ts::{open_out, send_datagrams},
 };
-use crate::datagrams;
-use bytes::{Bytes, BytesMut};
+use bytes::BytesMut;
 use choir_core::{
     facts::{Contact, Notice, Waiting},
     link::RtpLink,
@@ -20,7 +19,6 @@ use choir_proto::{
     rtsp::{PayloadFormat, SdpTrack, parse_sdp},
 };
 use std::{
-    collections::VecDeque,
     io,
     net::{IpAddr, SocketAddr},
     path::Path,
@@ -225,45 +223,19 @@ pub fn spawn_rtp_out(
     ttl: Option<u8>,
     outlet: Arc<Outlet>,
     status: Arc<LinkStatus>,
-    mut stop: Stop,
+    stop: Stop,
 ) -> io::Result<JoinHandle<()>> {
     let socket = open_out(to, interface, ttl)?;
-    let inode = socket.inode();
-    status.update(|l| {
-        l.socket = inode;
-        l.set_how("RTP".into());
-    });
-    status.begin_session();
+    status.update(|l| l.set_how("RTP".into()));
     let (ssrc, offset, mut sequence) = (rand(), rand(), rand() as u16);
-    Ok(tokio::spawn(async move {
-        let mut taken: VecDeque<Bytes> = VecDeque::new();
-        let mut packet = Vec::with_capacity(1400);
-        let start = Instant::now();
-        loop {
-            tokio::select! {
-                () = stop.wait() => return,
-                () = outlet.wake.notified() => {}
-            }
-            let ended = outlet.has_ended();
-            outlet.take_into(&mut taken);
-            // The time of sending, in ticks of 90 kHz (RFC 2250, 2).
-            let timestamp = offset.wrapping_add((start.elapsed().as_micros() * 9 / 100) as u32);
-            for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
-                packet.clear();
-                write_rtp_header(false, TS_TYPE, sequence, timestamp, ssrc, &mut packet);
-                packet.extend_from_slice(&piece);
-                sequence = sequence.wrapping_add(1);
-                if let Err(e) = super::udp_ts::send_one(&socket, to, &packet).await {
-                    status.note(Notice::SendFailed { to, cause: e.to_string() });
-                }
-                status.update(|l| {
-                    l.counters.bytes += piece.len() as u64;
-                    l.counters.packets += 1;
-                });
-            }
-            if ended {
-                return;
-            }
-        }
-    }))
+    let start = Instant::now();
+    Ok(tokio::spawn(send_datagrams(socket, to, outlet, status, stop, move |data, packet| {
+        // The time of sending, in ticks of 90 kHz (RFC 2250, 2).
+        let timestamp = offset.wrapping_add((start.elapsed().as_micros() * 9 / 100) as u32);
+        packet.clear();
+        write_rtp_header(false, TS_TYPE, sequence, timestamp, ssrc, packet);
+        packet.extend_from_slice(data);
+        sequence = sequence.wrapping_add(1);
+        packet
+    })))
 }

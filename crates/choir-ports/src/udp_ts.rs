@@ -86,8 +86,49 @@ pub(super) fn open_out(to: SocketAddr, interface: Option<IpAddr>, ttl: Option<u8
     UdpPort::open(any, None)
 }
 
+/// Sends what comes out of an outlet, seven packets a datagram, each in the form that `form` gives it.
+pub(super) async fn send_datagrams(
+    socket: UdpPort,
+    to: SocketAddr,
+    outlet: Arc<Outlet>,
+    status: Arc<LinkStatus>,
+    mut stop: Stop,
+    mut form: impl for<'a> FnMut(&'a [u8], &'a mut Vec<u8>) -> &'a [u8],
+) {
+    let inode = socket.inode();
+    status.update(|l| l.socket = inode);
+    status.begin_session();
+    let mut taken: VecDeque<Bytes> = VecDeque::new();
+    let mut room = Vec::new();
+    loop {
+        tokio::select! {
+            () = stop.wait() => return,
+            () = outlet.filled() => {}
+        }
+        let ended = outlet.has_ended();
+        outlet.take_into(&mut taken);
+        let (mut bytes, mut packets) = (0, 0);
+        for piece in taken.drain(..) {
+            for data in datagrams(&piece) {
+                if let Err(e) = send_one(&socket, to, form(&data, &mut room)).await {
+                    status.note(Notice::SendFailed { to, cause: e.to_string() });
+                }
+                bytes += data.len() as u64;
+                packets += 1;
+            }
+        }
+        status.update(|l| {
+            l.counters.bytes += bytes;
+            l.counters.packets += packets;
+        });
+        if ended {
+            return;
+        }
+    }
+}
+
 /// Sends one datagram, waiting while the system's buffer is full.
-pub(super) async fn send_one(socket: &UdpPort, to: SocketAddr, data: &[u8]) -> io::Result<()> {
+async fn send_one(socket: &UdpPort, to: SocketAddr, data: &[u8]) -> io::Result<()> {
     while !socket.send(to, None, data)? {
         socket.writable().await?;
     }
@@ -103,36 +144,8 @@ pub fn spawn_udp_out(
     link: &UdpLink,
     outlet: Arc<Outlet>,
     status: Arc<LinkStatus>,
-    mut stop: Stop,
+    stop: Stop,
 ) -> io::Result<JoinHandle<()>> {
     let socket = open_out(to, link.interface, link.ttl)?;
-    let inode = socket.inode();
-    status.update(|l| l.socket = inode);
-    status.begin_session();
-    Ok(tokio::spawn(async move {
-        let mut taken: VecDeque<Bytes> = VecDeque::new();
-        loop {
-            tokio::select! {
-                () = stop.wait() => return,
-                () = outlet.wake.notified() => {}
-            }
-            let ended = outlet.has_ended();
-            outlet.take_into(&mut taken);
-            let (mut bytes, mut packets) = (0, 0);
-            for piece in taken.drain(..).flat_map(|p| datagrams(&p).collect::<Vec<_>>()) {
-                if let Err(e) = send_one(&socket, to, &piece).await {
-                    status.note(Notice::SendFailed { to, cause: e.to_string() });
-                }
-                bytes += piece.len() as u64;
-                packets += 1;
-            }
-            status.update(|l| {
-                l.counters.bytes += bytes;
-                l.counters.packets += packets;
-            });
-            if ended {
-                return;
-            }
-        }
-    }))
+    Ok(tokio::spawn(send_datagrams(socket, to, outlet, status, stop, |data, _| data)))
 }

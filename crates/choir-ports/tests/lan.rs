@@ -10,7 +10,7 @@ use choir_proto::{
     ts::{TS_PACKET, TsWriter, Unit, WriterConfig},
 };
 use std::{
-    net::{SocketAddr, TcpListener, UdpSocket},
+    net::{SocketAddr, UdpSocket},
     path::Path,
     sync::{Arc, Mutex},
     time::Duration,
@@ -83,14 +83,10 @@ async fn until(status: &LinkStatus, what: &str, wanted: impl Fn(&Live) -> bool) 
     tokio::time::timeout(PATIENCE, wait).await.unwrap_or_else(|_| unreachable!("never {what}: {:?}", status.look()))
 }
 
-fn group_port() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port() & !1
-}
-
 #[tokio::test]
 async fn of_a_group_only_the_chosen_source_is_heard() {
     let (end, stop) = Stop::new();
-    let group: SocketAddr = format!("239.20.3.1:{}", group_port()).parse().expect("a group");
+    let group: SocketAddr = format!("239.20.3.1:{}", choir_rig::port()).parse().expect("a group");
     let (all, one) = (Basket::new(), Basket::new());
     open(&format!("udp://{group}?interface=127.0.0.1"), Flow::In(all.clone()), &stop).await.expect("joins");
     open(&format!("udp://127.0.0.2@{group}?interface=127.0.0.1"), Flow::In(one.clone()), &stop).await.expect("joins as well");
@@ -109,7 +105,7 @@ async fn of_a_group_only_the_chosen_source_is_heard() {
 #[tokio::test]
 async fn rtp_is_put_in_order_and_what_is_missing_is_counted() {
     let (end, stop) = Stop::new();
-    let at = group_port();
+    let at = choir_rig::port();
     let basket = Basket::new();
     let status = open(&format!("rtp://127.0.0.1:{at}?reorder=40"), Flow::In(basket.clone()), &stop).await.expect("opens");
     let sender = UdpSocket::bind("127.0.0.1:0").expect("bound");
@@ -165,7 +161,7 @@ const SPS_PPS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0
 
 /// A served feed with a keyframe in it.
 async fn served(login: &str, stop: &Stop) -> (SocketAddr, Arc<Outlet>, Arc<LinkStatus>) {
-    let addr = TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port");
+    let addr = SocketAddr::from(([127, 0, 0, 1], choir_rig::port()));
     let outlet = Outlet::new();
     let status = open(&format!("rtsp://{login}{addr}"), Flow::Out(outlet.clone()), stop).await.expect("serves");
     let mut writer = TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() });

@@ -8,7 +8,7 @@ use choir_ports::{Flow, LinkStatus, Outlet, Way, open_ways};
 use choir_proto::ts::{TsWriter, Unit, WriterConfig};
 use std::{
     collections::{BTreeMap, VecDeque},
-    net::{SocketAddr, TcpListener, UdpSocket as StdUdp},
+    net::{SocketAddr, UdpSocket as StdUdp},
     path::Path,
     sync::Arc,
     time::Duration,
@@ -46,7 +46,7 @@ async fn feed(outlet: Arc<Outlet>, size: usize) {
 }
 
 async fn served(size: usize, stop: &Stop) -> (SocketAddr, Arc<LinkStatus>) {
-    let addr = TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).unwrap();
+    let addr = SocketAddr::from(([127, 0, 0, 1], choir_rig::port()));
     let (outlet, status) = (Outlet::new(), LinkStatus::new());
     let way = Way {
         name: "boathouse-1".into(),

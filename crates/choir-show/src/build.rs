@@ -1,4 +1,4 @@
-//! Opening and closing the lines and feeds of a sheet: all at the start, single ones later.
+//! Opening and closing single lines and ways out.
 
 use crate::{
     cameras::Desk,
@@ -9,17 +9,15 @@ use crate::{
     show::Inner,
 };
 use choir_core::{
-    id::LineId,
     link::{Link, show_url},
     sheet::{Entry, Feed, Line, Sheet},
-    words::Names as _,
 };
-use choir_host::lock;
+use choir_host::{lock, write};
 use choir_ports::{
     Flow, LinkStatus, OpenWay, Outlet, ReadyWay, StaveWay, Way, WayCause,
-    stave::{Identity, Node, StaveError},
+    stave::{CameraRequest, Identity, Node, StaveError},
 };
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
 
 /// An entry of the sheet that cannot be opened.
@@ -33,32 +31,16 @@ pub struct OpenError {
 }
 
 /// Orders to a camera that may wait.
-pub(crate) const ORDERS: usize = 16;
+const ORDERS: usize = 16;
+
+/// A line or a way out whose secrets have been fetched.
+pub(crate) enum Opening {
+    Line(Arc<LineRun>, ReadyWay),
+    /// With the orders that come for the camera behind it.
+    Out(Arc<FeedRun>, Arc<OutRun>, ReadyWay, Option<mpsc::Receiver<CameraRequest>>),
+}
 
 impl Inner {
-    /// Opens everything, or nothing.
-    pub async fn bring_up(self: &Arc<Self>, sheet: &Sheet) -> Result<(), OpenError> {
-        self.join_stave(sheet).await?;
-        let lines: Vec<_> = sheet.lines.iter().map(|l| self.new_line(l)).collect();
-        *self.lines.write().unwrap_or_else(PoisonError::into_inner) = lines.clone();
-        let feeds: Vec<_> = sheet.feeds.iter().map(|f| self.new_feed(sheet, f)).collect();
-        *self.feeds.write().unwrap_or_else(PoisonError::into_inner) = feeds.clone();
-        for (feed, entry) in feeds.iter().zip(&sheet.feeds) {
-            feed.set_outs(entry.to.iter().map(|to| self.new_out(feed, to)).collect());
-        }
-        let outs: Vec<_> = feeds.iter().flat_map(|f| f.outs().into_iter().map(move |o| (f, o))).collect();
-        // Secrets are fetched before anything opens.
-        let ready_lines: Vec<_> = lines.iter().map(|l| self.ready_line(l)).collect::<Result<_, _>>()?;
-        let ready_outs: Vec<_> = outs.iter().map(|(f, o)| self.ready_out(f, o)).collect::<Result<_, _>>()?;
-        for (line, ready) in lines.iter().zip(ready_lines) {
-            self.open_line(line, ready).await?;
-        }
-        for ((_, out), ready) in outs.iter().zip(ready_outs) {
-            self.open_out(out, ready).await?;
-        }
-        Ok(())
-    }
-
     /// This machine on Stave, when any line or feed of the sheet needs it.
     pub async fn join_stave(&self, sheet: &Sheet) -> Result<(), OpenError> {
         if lock(&self.node).is_some() {
@@ -83,15 +65,15 @@ impl Inner {
         LinkStatus::notifying(self.changed.clone(), self.tally_changed.clone())
     }
 
+    /// A line that every feed can take.
     pub fn new_line(&self, entry: &Line) -> Arc<LineRun> {
         let line = LineRun::new(self.names.add_line(&entry.name), entry.clone(), self.status());
-        for feed in self.feeds() {
-            attach(&line, &feed);
-        }
+        self.feeds().iter().flat_map(|f| f.medias()).for_each(|media| line.media.attach(media.clone()));
+        write(&self.lines).push(line.clone());
         line
     }
 
-    /// A feed without ways out, which may carry any line.
+    /// A feed that can carry every line, and its ways out.
     pub fn new_feed(&self, sheet: &Sheet, entry: &Feed) -> Arc<FeedRun> {
         let id = self.names.add_feed(&entry.name);
         let line = self.names.find_line(&entry.line).ok();
@@ -106,65 +88,76 @@ impl Inner {
         });
         let feed = FeedRun::new(id, entry.clone(), media, sub);
         for line in self.lines() {
-            attach(&line, &feed);
+            feed.medias().for_each(|media| line.media.attach(media.clone()));
         }
+        write(&self.feeds).push(feed.clone());
         feed
     }
 
+    /// A way out of a feed.
     pub fn new_out(&self, feed: &FeedRun, link: &Link) -> Arc<OutRun> {
         let out = OutRun::new(self.names.add_out(feed.id), link.clone(), self.status());
         feed.media.add_out(out.outlet.clone());
         out
     }
 
-    pub fn ready_line(&self, line: &LineRun) -> Result<ReadyWay, OpenError> {
+    /// Fetches what a line needs to be opened as its entry has it.
+    pub fn ready_line(&self, line: &Arc<LineRun>) -> Result<Opening, OpenError> {
         let entry = lock(&line.entry).clone();
-        let stave = self.stave_way().map(|way| {
-            let (give, orders) = mpsc::channel(ORDERS);
-            *lock(&line.orders) = matches!(entry.from, Link::Stave(_)).then_some(give);
-            StaveWay { orders: Some(orders), ..way }
-        });
-        let way =
-            Way { name: entry.name.clone(), link: entry.from, flow: Flow::In(line.media.clone()), status: line.status.clone(), stave };
-        self.ready(way, Entry::Line)
+        let (orders, taken) = if matches!(entry.from, Link::Stave(_)) { orders() } else { (None, None) };
+        *lock(&line.orders) = orders;
+        let stave = self.stave_way().map(|way| StaveWay { orders: taken, ..way });
+        let ready = self.ready(entry.name, &entry.from, Flow::In(line.media.clone()), &line.status, stave);
+        Ok(Opening::Line(line.clone(), ready.map_err(|(name, cause)| OpenError { entry: Entry::Line(name), cause })?))
     }
 
-    pub fn ready_out(self: &Arc<Self>, feed: &Arc<FeedRun>, out: &OutRun) -> Result<ReadyWay, OpenError> {
+    /// Fetches what a way out needs to be opened.
+    pub fn ready_out(self: &Arc<Self>, feed: &Arc<FeedRun>, out: &Arc<OutRun>) -> Result<Opening, OpenError> {
         let name = lock(&feed.entry).name.clone();
+        let (camera, taken) = if matches!(&out.link, Link::Stave(s) if s.steer) { orders() } else { (None, None) };
         let stave = self.stave_way().map(|way| {
-            let camera = matches!(&out.link, Link::Stave(s) if s.steer).then(|| {
-                let (give, orders) = mpsc::channel(ORDERS);
-                tokio::spawn(Desk::new(self, feed).run(orders, self.stopped.clone()));
-                give
-            });
             let sub = feed.sub.as_ref().map(|(_, outlet)| outlet.clone());
             StaveWay { camera, sub, carries: Some(self.carries(feed)), ..way }
         });
-        if matches!(out.link, Link::Rtsp(_) | Link::Stave(_)) {
-            // Only their receivers have a word for it.
-            tokio::spawn(keyframes::pass_on(Arc::downgrade(self), feed.clone(), out.status.clone(), self.stopped.clone()));
+        let ready = self.ready(name, &out.link, Flow::Out(out.outlet.clone()), &out.status, stave);
+        let ready = ready.map_err(|(name, cause)| OpenError { entry: Entry::Feed(name), cause })?;
+        Ok(Opening::Out(feed.clone(), out.clone(), ready, taken))
+    }
+
+    fn ready(
+        &self,
+        name: String,
+        link: &Link,
+        flow: Flow,
+        status: &Arc<LinkStatus>,
+        stave: Option<StaveWay>,
+    ) -> Result<ReadyWay, (String, WayCause)> {
+        let (link, latency) = {
+            let sheet = lock(&self.sheet);
+            (sheet.effective(link), sheet.show.latency)
+        };
+        Way { name, link, flow, status: status.clone(), stave }.ready(latency, &self.base).map_err(|e| (e.name, e.cause))
+    }
+
+    /// Opens a line or a way out.
+    pub async fn open(self: &Arc<Self>, opening: Opening) -> Result<(), OpenError> {
+        match opening {
+            Opening::Line(line, ready) => {
+                let way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Line(e.name), cause: e.cause })?;
+                *lock(&line.way) = Some(way);
+            }
+            Opening::Out(feed, out, ready, orders) => {
+                let mut way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Feed(e.name), cause: e.cause })?;
+                if let Some(orders) = orders {
+                    way.beside(|stop| Desk::new(self, &feed).run(orders, stop));
+                }
+                if matches!(out.link, Link::Rtsp(_) | Link::Stave(_)) {
+                    // Only their receivers have a word for it.
+                    way.beside(|stop| keyframes::pass_on(Arc::downgrade(self), feed, out.status.clone(), stop));
+                }
+                *lock(&out.way) = Some(way);
+            }
         }
-        *lock(&out.opened_with) = out.link.takes_show_latency().then(|| lock(&self.sheet).show.latency);
-        let way = Way { name, link: out.link.clone(), flow: Flow::Out(out.outlet.clone()), status: out.status.clone(), stave };
-        self.ready(way, Entry::Feed)
-    }
-
-    fn ready(&self, way: Way, entry: fn(String) -> Entry) -> Result<ReadyWay, OpenError> {
-        let latency = lock(&self.sheet).show.latency;
-        way.ready(latency, &self.base).map_err(|e| OpenError { entry: entry(e.name), cause: e.cause })
-    }
-
-    /// Opens a line's link.
-    pub async fn open_line(self: &Arc<Self>, line: &LineRun, ready: ReadyWay) -> Result<(), OpenError> {
-        let way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Line(e.name), cause: e.cause })?;
-        *lock(&line.way) = Some(way);
-        Ok(())
-    }
-
-    /// Opens a way out.
-    pub async fn open_out(self: &Arc<Self>, out: &OutRun, ready: ReadyWay) -> Result<(), OpenError> {
-        let way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Feed(e.name), cause: e.cause })?;
-        *lock(&out.way) = Some(way);
         Ok(())
     }
 
@@ -185,24 +178,37 @@ impl Inner {
     }
 
     /// Closes a line for good.
-    pub async fn close_line(&self, line: &Arc<LineRun>) {
-        for feed in self.feeds() {
-            std::iter::once(&feed.media).chain(feed.sub.as_ref().map(|s| &s.0)).for_each(|m| line.media.detach(m));
-        }
+    pub async fn remove_line(&self, line: &LineRun) {
+        self.feeds().iter().flat_map(|f| f.medias()).for_each(|media| line.media.detach(media));
         self.names.remove_line(line.id);
         close(&line.way).await;
+        write(&self.lines).retain(|l| l.id != line.id);
+    }
+
+    /// Closes a feed for good.
+    pub async fn remove_feed(&self, feed: &FeedRun) {
+        for line in self.lines() {
+            feed.medias().for_each(|media| line.media.detach(media));
+        }
+        for out in feed.outs() {
+            self.remove_out(feed, &out).await;
+        }
+        self.names.remove_feed(feed.id);
+        write(&self.feeds).retain(|f| f.id != feed.id);
     }
 
     /// Closes a way out for good.
-    pub async fn close_out(&self, feed: &FeedRun, out: &OutRun) {
+    pub async fn remove_out(&self, feed: &FeedRun, out: &OutRun) {
         feed.media.remove_out(&out.outlet);
+        feed.set_outs(feed.outs().into_iter().filter(|o| o.id != out.id).collect());
         close(&out.way).await;
     }
+}
 
-    /// The line of a name, and what a line is called.
-    pub fn line_id(&self, name: &str) -> Option<LineId> {
-        self.lines().iter().map(|l| l.id).find(|id| self.names.line(*id) == name)
-    }
+/// A way for camera orders: where they are put, and where they are taken.
+fn orders<T>() -> (Option<mpsc::Sender<T>>, Option<mpsc::Receiver<T>>) {
+    let (give, take) = mpsc::channel(ORDERS);
+    (Some(give), Some(take))
 }
 
 /// Closes a way, if it is open.
@@ -211,10 +217,6 @@ pub(crate) async fn close(way: &Mutex<Option<OpenWay>>) {
     if let Some(open) = open {
         open.close().await;
     }
-}
-
-fn attach(line: &LineRun, feed: &FeedRun) {
-    std::iter::once(&feed.media).chain(feed.sub.as_ref().map(|s| &s.0)).for_each(|m| line.media.attach(m.clone()));
 }
 
 /// The Stave names among links, as URLs.

@@ -13,10 +13,10 @@ use choir_core::{
     view::{FeedView, LineView, LinkView},
     words::Names,
 };
-use choir_host::lock;
+use choir_host::{lock, read, write};
 use choir_ports::{LinkStatus, OpenWay, Outlet};
 use std::{
-    sync::{Arc, Mutex, PoisonError, RwLock},
+    sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
 
@@ -49,23 +49,13 @@ pub(crate) struct OutRun {
     pub status: Arc<LinkStatus>,
     pub outlet: Arc<Outlet>,
     pub way: Mutex<Option<OpenWay>>,
-    /// The latency of the show that it was opened with, where it has none of its own.
-    pub opened_with: Mutex<Option<Duration>>,
     meter: Mutex<Meter>,
 }
 
 impl OutRun {
     pub fn new(id: OutId, link: Link, status: Arc<LinkStatus>) -> Arc<Self> {
         let meter = Meter::new(Subject::Out(id), show_url(&link), Direction::Out, status.clone());
-        Arc::new(Self {
-            id,
-            link,
-            status,
-            outlet: Outlet::new(),
-            way: Mutex::default(),
-            opened_with: Mutex::default(),
-            meter: Mutex::new(meter),
-        })
+        Arc::new(Self { id, link, status, outlet: Outlet::new(), way: Mutex::default(), meter: Mutex::new(meter) })
     }
 
     /// Somebody is there who would see a beginning: it is up, or it is served and has been asked for. A name is offered only
@@ -89,14 +79,19 @@ impl FeedRun {
         Arc::new(Self { id, media, sub, entry: Mutex::new(entry), outs: RwLock::default(), told: Mutex::default() })
     }
 
+    /// What takes from lines: its picture, and its small picture.
+    pub fn medias(&self) -> impl Iterator<Item = &Arc<FeedMedia>> {
+        std::iter::once(&self.media).chain(self.sub.as_ref().map(|s| &s.0))
+    }
+
     /// Its ways out, in the order of the sheet.
     pub fn outs(&self) -> Vec<Arc<OutRun>> {
-        self.outs.read().unwrap_or_else(PoisonError::into_inner).clone()
+        read(&self.outs).clone()
     }
 
     /// Changes which ways out it has.
     pub fn set_outs(&self, outs: Vec<Arc<OutRun>>) {
-        *self.outs.write().unwrap_or_else(PoisonError::into_inner) = outs;
+        *write(&self.outs) = outs;
     }
 
     /// Tells a take that has been made; true when there was one.

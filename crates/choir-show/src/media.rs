@@ -4,7 +4,7 @@ use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_host::{
     clock::{steady_us, unix_us},
-    lock,
+    lock, read, write,
 };
 use choir_ports::{Intake, Outlet};
 use choir_proto::ts::{
@@ -12,7 +12,7 @@ use choir_proto::ts::{
 };
 use std::{
     sync::{
-        Arc, Mutex, PoisonError, RwLock,
+        Arc, Mutex, RwLock,
         atomic::{AtomicBool, Ordering},
     },
     time::{Duration, Instant},
@@ -92,12 +92,12 @@ impl LineMedia {
 
     /// Lets a feed take from it.
     pub fn attach(&self, feed: Arc<FeedMedia>) {
-        self.feeds.write().unwrap_or_else(PoisonError::into_inner).push(feed);
+        write(&self.feeds).push(feed);
     }
 
     /// No longer lets a feed take from it.
     pub fn detach(&self, feed: &Arc<FeedMedia>) {
-        self.feeds.write().unwrap_or_else(PoisonError::into_inner).retain(|f| !Arc::ptr_eq(f, feed));
+        write(&self.feeds).retain(|f| !Arc::ptr_eq(f, feed));
     }
 
     /// The next keyframe with some pictures behind it. Asking again ends an earlier question.
@@ -210,7 +210,7 @@ impl Intake for LineMedia {
             self.check(session, &payload);
         }
         let key = SourceKey { line: self.id.0, session };
-        let feeds = self.feeds.read().unwrap_or_else(PoisonError::into_inner);
+        let feeds = read(&self.feeds);
         if feeds.is_empty() {
             return;
         }

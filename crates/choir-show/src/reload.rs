@@ -1,8 +1,8 @@
 //! Reading the sheet again while the show runs: only what differs is changed.
 
 use crate::{
-    build::OpenError,
-    feed::{FeedRun, OutRun},
+    build::{OpenError, Opening, close},
+    feed::FeedRun,
     line::LineRun,
     show::{Inner, Show},
 };
@@ -13,11 +13,8 @@ use choir_core::{
     id::Subject,
     sheet::{Change, Difference, Sheet, read_sheet},
 };
-use choir_host::lock;
-use std::{
-    path::Path,
-    sync::{Arc, PoisonError},
-};
+use choir_host::{lock, write};
+use std::{path::Path, sync::Arc};
 
 impl Show {
     /// Says which file its sheet is, so that it can be read again.
@@ -63,18 +60,13 @@ impl Show {
             show: choir_core::sheet::Show { name: old.show.name.clone(), ..new.show.clone() },
             ..new.clone()
         };
-        if let Err(e) = inner.apply(&change, new).await {
+        if let Err(e) = inner.change(&change, new).await {
             *lock(&inner.sheet) = old.clone();
-            // Back to what ran: what differs the other way round.
-            let back = inner.running_difference(&old);
-            if let Err(worse) = inner.apply(&back, &old).await {
-                tracing::warn!(cause = %worse, "a reload that failed could not be undone");
-            }
+            inner.undo(&old).await;
             inner.refresh();
             return Err(e);
         }
         inner.bus.event(Subject::Show, EventKind::Reloaded(change.clone()));
-        inner.tally_changed.notify_one();
         inner.refresh();
         Ok(change)
     }
@@ -92,193 +84,179 @@ fn checked(text: &str, file: &Path) -> Result<Sheet, String> {
 }
 
 impl Inner {
-    /// What must be done so that what runs is as the sheet has it.
-    fn running_difference(&self, sheet: &Sheet) -> Change {
-        let mut running = sheet.clone();
-        running.lines = self.lines().iter().map(|l| lock(&l.entry).clone()).collect();
-        running.feeds = self
-            .feeds()
-            .iter()
-            .map(|f| {
-                let mut entry = lock(&f.entry).clone();
-                entry.to = f.outs().iter().filter(|o| lock(&o.way).is_some()).map(|o| o.link.clone()).collect();
-                entry
-            })
-            .collect();
-        let mut change = running.change_to(sheet);
-        // A line whose way could not be opened is as the sheet has it, and not open.
-        for line in self.lines().iter().filter(|l| lock(&l.way).is_none()) {
-            let name = lock(&line.entry).name.clone();
-            if sheet.line(&name).is_some() && !change.0.iter().any(|d| matches!(d, Difference::LineReopened { line, .. } if *line == name))
-            {
-                change.0.push(Difference::LineReopened { line: name, url: String::new() });
-            }
-        }
-        change
+    /// Opens everything, or fails.
+    pub async fn bring_up(self: &Arc<Self>, sheet: &Sheet) -> Result<(), OpenError> {
+        self.join_stave(sheet).await?;
+        let empty = Sheet { lines: Vec::new(), feeds: Vec::new(), ..sheet.clone() };
+        self.change(&empty.change_to(sheet), sheet).await
     }
 
-    async fn apply(self: &Arc<Self>, change: &Change, new: &Sheet) -> Result<(), OpenError> {
-        // What goes makes room for what comes: ports and Stave names may change hands.
-        for d in &change.0 {
-            match d {
-                Difference::OutRemoved { feed, .. } => self.remove_outs(feed, new).await,
-                Difference::FeedRemoved(name) => self.remove_feed(name).await,
-                _ => {}
-            }
+    /// Carries a change out. Nothing is closed before all secrets of what is to be opened have been fetched.
+    async fn change(self: &Arc<Self>, change: &Change, new: &Sheet) -> Result<(), OpenError> {
+        let ready = self.make_ready(change, new)?;
+        self.make_room(change, new).await;
+        for opening in ready {
+            self.open(opening).await?;
         }
-        for d in &change.0 {
-            match d {
-                Difference::LineReopened { line, .. } => {
-                    if let Some(run) = self.line_run(line) {
-                        crate::build::close(&run.way).await;
-                        run.status.reset();
-                    }
-                }
-                Difference::LineRemoved(name) => self.leave_line(name, new),
-                _ => {}
-            }
-        }
-        for d in &change.0 {
-            if let Difference::LineRemoved(name) = d
-                && let Some(run) = self.line_run(name)
-            {
-                self.close_line(&run).await;
-                self.lines.write().unwrap_or_else(PoisonError::into_inner).retain(|l| l.id != run.id);
-            }
-        }
-        for d in &change.0 {
-            match d {
-                Difference::LineAdded(name) => self.add_line(name, new).await?,
-                Difference::LineReopened { line, .. } => self.reopen_line(line, new).await?,
-                Difference::LineChanged(name) => {
-                    if let (Some(run), Some(entry)) = (self.line_run(name), new.line(name)) {
-                        run.set_entry(entry.clone());
-                    }
-                }
-                _ => {}
-            }
-        }
-        for d in &change.0 {
-            match d {
-                Difference::FeedAdded(name) => self.add_feed(name, new).await?,
-                Difference::OutAdded { feed, .. } => self.add_outs(feed, new).await?,
-                _ => {}
-            }
-        }
-        for entry in &new.feeds {
-            if let Some(run) = self.feed_run(&entry.name) {
-                *lock(&run.entry) = entry.clone();
-            }
-        }
-        for d in &change.0 {
-            if let Difference::FeedLine { feed, line } = d
-                && let (Some(feed), Some(line)) = (self.feed_run(feed), self.line_id(line))
-            {
-                // Both are here: they were looked up just now.
-                let _ = self.take(By::Sheet, feed.id, line);
-            }
-        }
-        self.in_order(new);
-        self.side.follow(self);
+        self.settle(change, new);
         Ok(())
     }
 
-    fn line_run(&self, name: &str) -> Option<Arc<LineRun>> {
-        self.lines().into_iter().find(|l| lock(&l.entry).name == name)
+    /// Goes back to a sheet after a change to another has failed somewhere.
+    async fn undo(self: &Arc<Self>, old: &Sheet) {
+        for feed in self.feeds() {
+            for out in feed.outs().iter().filter(|o| lock(&o.way).is_none()) {
+                self.remove_out(&feed, out).await;
+            }
+        }
+        if let Err(worse) = self.change(&self.running().change_to(old), old).await {
+            tracing::warn!(cause = %worse, "a reload that failed could not be undone");
+        }
+        // A line that could not be opened is as the sheet has it, and not open.
+        for line in self.lines().iter().filter(|l| lock(&l.way).is_none()) {
+            let opened = async { self.open(self.ready_line(line)?).await };
+            if let Err(worse) = opened.await {
+                tracing::warn!(cause = %worse, "a line that a failed reload had closed could not be opened again");
+            }
+        }
     }
 
-    fn feed_run(&self, name: &str) -> Option<Arc<FeedRun>> {
-        self.feeds().into_iter().find(|f| lock(&f.entry).name == name)
+    /// The sheet as it runs.
+    fn running(&self) -> Sheet {
+        let opened = |way: &Option<choir_ports::OpenWay>| way.as_ref().map(|w| w.link().clone());
+        let line = |l: &Arc<LineRun>| {
+            let mut entry = lock(&l.entry).clone();
+            entry.from = opened(&lock(&l.way)).unwrap_or(entry.from);
+            entry
+        };
+        let feed = |f: &Arc<FeedRun>| {
+            let mut entry = lock(&f.entry).clone();
+            entry.to = f.outs().iter().filter_map(|o| opened(&lock(&o.way))).collect();
+            entry
+        };
+        Sheet {
+            lines: self.lines().iter().map(line).collect(),
+            feeds: self.feeds().iter().map(feed).collect(),
+            ..lock(&self.sheet).clone()
+        }
+    }
+
+    /// Makes what is new, and fetches what it needs to be opened.
+    fn make_ready(self: &Arc<Self>, change: &Change, new: &Sheet) -> Result<Vec<Opening>, OpenError> {
+        let mut ready = Vec::new();
+        // Feeds may start with lines that are new as well.
+        for d in &change.0 {
+            let line = match d {
+                Difference::LineAdded(name) => new.line(name).map(|entry| self.new_line(entry)),
+                Difference::LineReopened { line, .. } => self.line_of(line).zip(new.line(line)).map(|(run, entry)| {
+                    run.set_entry(entry.clone());
+                    run
+                }),
+                _ => None,
+            };
+            ready.extend(line.map(|l| self.ready_line(&l)).transpose()?);
+        }
+        for d in &change.0 {
+            let outs = match d {
+                Difference::FeedAdded(name) => new.feed(name).map(|entry| {
+                    let feed = self.new_feed(new, entry);
+                    let outs = entry.to.iter().map(|to| self.new_out(&feed, to)).collect();
+                    (feed, outs)
+                }),
+                Difference::OutAdded { feed, to } => self.feed_of(feed).zip(new.feed(feed)).map(|(feed, entry)| {
+                    let links = entry.to.iter().filter(|link| new.effective(link) == *to);
+                    let outs: Vec<_> = links.map(|link| self.new_out(&feed, link)).collect();
+                    (feed, outs)
+                }),
+                _ => None,
+            };
+            let Some((feed, outs)) = outs else { continue };
+            feed.set_outs(feed.outs().into_iter().chain(outs.iter().cloned()).collect());
+            for out in &outs {
+                ready.push(self.ready_out(&feed, out)?);
+            }
+        }
+        Ok(ready)
+    }
+
+    /// Closes what goes or is opened anew: ports and Stave names may change hands.
+    async fn make_room(&self, change: &Change, new: &Sheet) {
+        for d in &change.0 {
+            match d {
+                Difference::OutRemoved { feed, to } => {
+                    let Some(feed) = self.feed_of(feed) else { continue };
+                    for out in feed.outs().iter().filter(|o| lock(&o.way).as_ref().is_some_and(|w| w.link() == to)) {
+                        self.remove_out(&feed, out).await;
+                    }
+                }
+                Difference::FeedRemoved(name) => {
+                    if let Some(feed) = self.feed_of(name) {
+                        self.remove_feed(&feed).await;
+                    }
+                }
+                Difference::LineReopened { line, .. } => {
+                    if let Some(line) = self.line_of(line) {
+                        close(&line.way).await;
+                        line.status.reset();
+                    }
+                }
+                Difference::LineRemoved(name) => {
+                    if let Some(line) = self.line_of(name) {
+                        self.leave(&line, new);
+                        self.remove_line(&line).await;
+                    }
+                }
+                _ => {}
+            }
+        }
     }
 
     /// Feeds that have a line on which goes take their own.
-    fn leave_line(&self, name: &str, new: &Sheet) {
-        let Some(line) = self.line_run(name) else { return };
+    fn leave(&self, line: &LineRun, new: &Sheet) {
         for feed in self.feeds() {
             let reading = feed.media.reading();
             if reading.on != Some(line.id) && reading.wanted != Some(line.id) {
                 continue;
             }
-            let own = new.feed(&lock(&feed.entry).name).and_then(|f| self.line_id(&f.line));
+            let own = new.feed(&lock(&feed.entry).name).and_then(|f| self.names.find_line(&f.line).ok());
             if let Some(own) = own {
                 let _ = self.take(By::Sheet, feed.id, own);
             }
         }
     }
 
-    async fn add_line(self: &Arc<Self>, name: &str, new: &Sheet) -> Result<(), OpenError> {
-        let Some(entry) = new.line(name) else { return Ok(()) };
-        let run = self.new_line(entry);
-        self.lines.write().unwrap_or_else(PoisonError::into_inner).push(run.clone());
-        self.open_line(&run, self.ready_line(&run)?).await
-    }
-
-    async fn reopen_line(self: &Arc<Self>, name: &str, new: &Sheet) -> Result<(), OpenError> {
-        let (Some(run), Some(entry)) = (self.line_run(name), new.line(name)) else { return Ok(()) };
-        run.set_entry(entry.clone());
-        self.open_line(&run, self.ready_line(&run)?).await
-    }
-
-    async fn add_feed(self: &Arc<Self>, name: &str, new: &Sheet) -> Result<(), OpenError> {
-        let Some(entry) = new.feed(name) else { return Ok(()) };
-        let run = self.new_feed(new, entry);
-        self.feeds.write().unwrap_or_else(PoisonError::into_inner).push(run.clone());
-        run.set_outs(entry.to.iter().map(|to| self.new_out(&run, to)).collect());
-        for out in run.outs() {
-            self.open_out(&out, self.ready_out(&run, &out)?).await?;
+    /// What is open now is as the sheet has it, in its order.
+    fn settle(self: &Arc<Self>, change: &Change, new: &Sheet) {
+        for entry in &new.lines {
+            self.line_of(&entry.name).iter().for_each(|run| run.set_entry(entry.clone()));
         }
-        Ok(())
-    }
-
-    async fn remove_feed(&self, name: &str) {
-        let Some(run) = self.feed_run(name) else { return };
-        for line in self.lines() {
-            std::iter::once(&run.media).chain(run.sub.as_ref().map(|s| &s.0)).for_each(|m| line.media.detach(m));
+        for entry in &new.feeds {
+            let Some(run) = self.feed_of(&entry.name) else { continue };
+            let mut outs = run.outs();
+            outs.sort_by_key(|o| entry.to.iter().position(|to| *to == o.link));
+            run.set_outs(outs);
+            *lock(&run.entry) = entry.clone();
         }
-        for out in run.outs() {
-            self.close_out(&run, &out).await;
-        }
-        self.names.remove_feed(run.id);
-        self.feeds.write().unwrap_or_else(PoisonError::into_inner).retain(|f| f.id != run.id);
-    }
-
-    /// Closes the ways out of a feed that the sheet no longer has, or has with another latency.
-    async fn remove_outs(&self, name: &str, new: &Sheet) {
-        let (Some(run), Some(entry)) = (self.feed_run(name), new.feed(name)) else { return };
-        let latency = lock(&self.sheet).show.latency;
-        let kept = |o: &OutRun| entry.to.contains(&o.link) && lock(&o.opened_with).is_none_or(|l| l == latency);
-        let (stay, go): (Vec<_>, Vec<_>) = run.outs().into_iter().partition(|o| kept(o));
-        run.set_outs(stay);
-        for out in go {
-            self.close_out(&run, &out).await;
-        }
-    }
-
-    /// Opens the ways out that a feed does not have yet.
-    async fn add_outs(self: &Arc<Self>, name: &str, new: &Sheet) -> Result<(), OpenError> {
-        let (Some(run), Some(entry)) = (self.feed_run(name), new.feed(name)) else { return Ok(()) };
-        let mut old = run.outs();
-        let mut outs = Vec::new();
-        for link in &entry.to {
-            match old.iter().position(|o| o.link == *link) {
-                Some(place) => outs.push(old.remove(place)),
-                None => outs.push(self.new_out(&run, link)),
+        for d in &change.0 {
+            if let Difference::FeedLine { feed, line } = d
+                && let (Some(feed), Ok(line)) = (self.feed_of(feed), self.names.find_line(line))
+            {
+                // Both are here: they were looked up just now.
+                let _ = self.take(By::Sheet, feed.id, line);
             }
         }
-        run.set_outs(outs.clone());
-        for out in outs {
-            if lock(&out.way).is_none() {
-                self.open_out(&out, self.ready_out(&run, &out)?).await?;
-            }
-        }
-        Ok(())
+        let place = |name: &str| new.lines.iter().position(|l| l.name == name);
+        write(&self.lines).sort_by_key(|l| place(&lock(&l.entry).name));
+        let place = |name: &str| new.feeds.iter().position(|f| f.name == name);
+        write(&self.feeds).sort_by_key(|f| place(&lock(&f.entry).name));
+        self.side.follow(self);
     }
 
-    /// Lines and feeds are shown in the order of the sheet.
-    fn in_order(&self, sheet: &Sheet) {
-        let place = |name: &str| sheet.lines.iter().position(|l| l.name == name);
-        self.lines.write().unwrap_or_else(PoisonError::into_inner).sort_by_key(|l| place(&lock(&l.entry).name));
-        let place = |name: &str| sheet.feeds.iter().position(|f| f.name == name);
-        self.feeds.write().unwrap_or_else(PoisonError::into_inner).sort_by_key(|f| place(&lock(&f.entry).name));
+    fn line_of(&self, name: &str) -> Option<Arc<LineRun>> {
+        self.names.find_line(name).and_then(|id| self.line(id)).ok()
+    }
+
+    fn feed_of(&self, name: &str) -> Option<Arc<FeedRun>> {
+        self.names.find_feed(name).and_then(|id| self.feed(id)).ok()
     }
 }

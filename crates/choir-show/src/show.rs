@@ -17,12 +17,12 @@ use choir_core::{
     view::{EventView, InputView, ShowView},
     words::event_words,
 };
-use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, udp::granted_receive_buffer};
+use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read, udp::granted_receive_buffer};
 use choir_ports::{OpenWay, Ports, stave::Node};
 use choir_proto::ts::AccessUnit;
 use std::{
     path::{Path, PathBuf},
-    sync::{Arc, Mutex, PoisonError, RwLock},
+    sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
 use tokio::{
@@ -64,6 +64,8 @@ pub(crate) struct Inner {
     /// One reload at a time.
     pub reloading: tokio::sync::Mutex<()>,
     started_ms: u64,
+    /// As of the last tick: the system's table is long.
+    drops: Mutex<Drops>,
     view: Mutex<ShowView>,
     reports: Mutex<Option<Reports>>,
     stop: End,
@@ -107,6 +109,7 @@ impl Show {
             stopped,
             reloading: tokio::sync::Mutex::default(),
             started_ms: unix_ms(),
+            drops: Mutex::default(),
             view: Mutex::default(),
             reports: Mutex::default(),
             stop,
@@ -117,7 +120,6 @@ impl Show {
         if let Some((granted, wanted)) = granted_receive_buffer() {
             show.0.bus.event(Subject::Machine, EventKind::ReceiveBuffer { granted, wanted });
         }
-        show.0.side.follow(&show.0);
         let (end, last) = Stop::new();
         let started = Instant::now();
         show.0.at_once(started);
@@ -258,11 +260,11 @@ pub fn event_view(e: &choir_core::facts::Event, names: &dyn choir_core::words::N
 
 impl Inner {
     pub fn lines(&self) -> Vec<Arc<LineRun>> {
-        self.lines.read().unwrap_or_else(PoisonError::into_inner).clone()
+        read(&self.lines).clone()
     }
 
     pub fn feeds(&self) -> Vec<Arc<FeedRun>> {
-        self.feeds.read().unwrap_or_else(PoisonError::into_inner).clone()
+        read(&self.feeds).clone()
     }
 
     pub fn line(&self, id: LineId) -> Result<Arc<LineRun>, Refusal> {
@@ -331,12 +333,13 @@ impl Inner {
 
     /// Makes the view anew.
     pub fn refresh(&self) {
-        self.show(&kernel_drops());
+        self.show();
         self.bus.view();
     }
 
     fn tick(&self, started: Instant, number: u64, length: Duration) {
-        let (now, drops) = (Instant::now(), kernel_drops());
+        let now = Instant::now();
+        *lock(&self.drops) = kernel_drops();
         let mut ways: Vec<(Subject, WayTick)> = Vec::new();
         for line in self.lines() {
             ways.push((Subject::Line(line.id), line.tick(started, now, &self.bus)));
@@ -349,13 +352,14 @@ impl Inner {
                 line.status.control.request_keyframe();
             }
         }
-        self.show(&drops);
+        self.show();
         self.bus.tick(Tick { number, at_ms: unix_ms(), length, ways });
     }
 
-    fn show(&self, drops: &Drops) {
-        let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(drops)).collect();
-        let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(drops, &self.names, &lines)).collect();
+    fn show(&self) {
+        let drops = lock(&self.drops).clone();
+        let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(&drops)).collect();
+        let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines)).collect();
         for line in &mut lines {
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();
         }

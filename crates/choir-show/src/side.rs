@@ -69,7 +69,7 @@ impl Side {
         let sheet = lock(&show.sheet).clone();
         let mut tasks = lock(&self.0);
         let lamps = sheet.devices.iter().filter_map(|device| {
-            let lines: Vec<_> = device.lines().filter_map(|l| show.line_id(l)).collect();
+            let lines: Vec<_> = device.lines().filter_map(|l| show.names.find_line(l).ok()).collect();
             let by = device.tally.filter(|_| !lines.is_empty())?;
             Some(LampKey { device: device.clone(), by, lines })
         });

@@ -12,17 +12,12 @@ use choir_show::{
 };
 use std::{
     fs,
-    net::UdpSocket,
     path::Path,
     sync::{Arc, Mutex},
     time::{Duration, Instant},
 };
 use tempfile::TempDir;
 use tokio::sync::watch;
-
-fn port() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
-}
 
 /// Keeps what comes in and says how much that is.
 struct Basket {
@@ -94,7 +89,7 @@ fn packets(count: usize) -> Bytes {
 async fn large_pieces_leave_as_datagrams_of_seven_packets_and_arrive_in_order() {
     let (_end, stop) = Stop::new();
     for (from, to) in [("udp://127.0.0.1:P", "udp://127.0.0.1:P"), ("srt://127.0.0.1:P?mode=listener", "srt://127.0.0.1:P")] {
-        let p = port().to_string();
+        let p = choir_rig::port().to_string();
         let basket = Basket::new();
         let entry = open_in(&from.replace('P', &p), &basket, &stop, &Stop::given()).await;
         let (outlet, status) = open_out(&to.replace('P', &p), &stop).await;
@@ -112,7 +107,7 @@ async fn large_pieces_leave_as_datagrams_of_seven_packets_and_arrive_in_order() 
 #[tokio::test]
 async fn a_held_line_closes_and_comes_back_with_another_session() {
     let (_end, stop) = Stop::new();
-    let p = port();
+    let p = choir_rig::port();
     let basket = Basket::new();
     let listener = open_in(&format!("srt://127.0.0.1:{p}?mode=listener"), &basket, &stop, &Stop::given()).await;
     let (outlet, caller) = open_out(&format!("srt://127.0.0.1:{p}"), &stop).await;
@@ -140,7 +135,7 @@ async fn a_held_line_closes_and_comes_back_with_another_session() {
 #[tokio::test]
 async fn lines_share_a_port_by_stream_id() {
     let (_end, stop) = Stop::new();
-    let p = port();
+    let p = choir_rig::port();
     let baskets = [Basket::new(), Basket::new()];
     let statuses: Vec<_> = ["launch", "pontoon"].iter().map(|_| LinkStatus::new()).collect();
     let ways = ["launch", "pontoon"]
@@ -228,7 +223,8 @@ fn passphrases_come_from_where_they_are_said_to_be() {
 async fn a_show_is_claimed_once_asked_and_stopped_over_its_socket() {
     let dir = TempDir::new().expect("a folder");
     let sheet_path = dir.path().join("boathouse.toml");
-    let text = format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"a\"\nfrom = \"udp://127.0.0.1:{}\"\n", port());
+    let text =
+        format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"a\"\nfrom = \"udp://127.0.0.1:{}\"\n", choir_rig::port());
     fs::write(&sheet_path, &text).expect("written");
     let sheet = read_sheet(&text).0.expect("a sheet");
     assert!(matches!(Client::connect(Some(&sheet_path)).await, Err(ControlError::NotRunning(_))));

@@ -160,11 +160,14 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
         std::fs::write(&file, text(entries)).unwrap();
         show.execute(By::CommandLine, Command::Reload).await
     };
-    // A mistake, with its place; a file that is not there; a line that is reopened and cannot be, beside one that is added.
+    let elsewhere = base.replace("to = [", "to = [\"rtsp://192.0.2.1:8554\", ");
+    // A mistake, with its place; a file that is not there; a line that is reopened and cannot be, beside one that is added; a way out
+    // on an address that this machine does not have.
     for (entries, says) in [
         (line("a", "a.ts") + "[[feed]]\nname = \"one\"\nline = \"b\"\nto = \"udp://127.0.0.1:9\"\n", "regatta.toml:"),
         (base.clone() + &line("b", "nowhere.ts"), "nowhere.ts"),
         (line("c", "a.ts") + &line("a", "nowhere.ts") + &feed("one", "a", &[&stays]), "nowhere.ts"),
+        (elsewhere, "192.0.2.1"),
     ] {
         match reload(&entries).await {
             Err(Refusal::Sheet(why)) => assert!(why.contains(says), "{why}"),
@@ -172,6 +175,7 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
         }
         let view = show.view();
         assert_eq!(view.lines.iter().map(|l| l.name.as_str()).collect::<Vec<_>>(), ["a"], "{says}");
+        assert_eq!(view.feeds[0].outs.len(), 1, "{says}");
         assert!(view.events.last().unwrap().text.contains("nothing changed"), "{:?}", view.events.last());
         stays.gets(50_000).await;
     }
@@ -183,5 +187,28 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
     let view = until(&show, "the title", |v| v.lines[0].title == "Finish").await;
     assert!(view.lines[0].link.packets >= before, "{view:#?}");
     assert_eq!(view.lines[0].link.state, Some(choir_core::health::State::Steady), "{view:#?}");
+    show.stop().await;
+}
+
+/// What goes against the stream of a way out ends with it, or a sheet that is saved all day fills the machine with tasks.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_way_out_that_goes_leaves_no_task_behind() {
+    let dir = TempDir::new().unwrap();
+    clip(&dir, "a.ts", 0x11);
+    let stays = Receiver::new();
+    let base = line("a", "a.ts") + &feed("one", "a", &[&stays]);
+    let base = format!("[stave]\naddress = \"127.0.0.1\"\nport = {}\ndiscover = false\n{base}", choir_rig::port());
+    let rtsp = format!("to = [\"rtsp://127.0.0.1:{}\", ", choir_rig::port());
+    let served = base.replace("to = [", &rtsp) + "stave = { name = \"Finish Tower\", steer = true }\n";
+    let show = Show::start(&sheet(&served), dir.path()).await.unwrap();
+    let (mut without, runtime) = (Vec::new(), tokio::runtime::Handle::current());
+    for _ in 0..3 {
+        show.apply(&sheet(&base)).await.unwrap();
+        stays.gets(20_000).await;
+        without.push(runtime.metrics().num_alive_tasks());
+        show.apply(&sheet(&served)).await.unwrap();
+        stays.gets(20_000).await;
+    }
+    assert_eq!(without[0], without[2], "{without:?}");
     show.stop().await;
 }

@@ -23,7 +23,7 @@ use choir_sim::{
 use openh264::{decoder::Decoder, formats::YUVSource};
 use rust_h265::PixelData;
 use std::{
-    net::{SocketAddr, TcpListener},
+    net::SocketAddr,
     path::Path,
     sync::{Arc, Mutex, atomic::Ordering},
     time::Duration,
@@ -184,12 +184,8 @@ fn wrong_credentials_are_tried_twice_and_never_again() {
     })
 }
 
-fn free(kind: &str) -> SocketAddr {
-    let addr = match kind {
-        "tcp" => TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()),
-        _ => std::net::UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()),
-    };
-    addr.expect("a port")
+fn free() -> SocketAddr {
+    ([127, 0, 0, 1], choir_rig::port()).into()
 }
 
 /// A show of one pulled line with these ways out.
@@ -366,7 +362,7 @@ mod timing {
             run(async {
                 let (end, stop) = Stop::new();
                 let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
-                let (serve, srt, udp, rtp) = (free("tcp"), free("udp"), free("udp"), free("udp"));
+                let (serve, srt, udp, rtp) = (free(), free(), free(), free());
                 let group = format!("239.20.1.2:{}", 30_000 + std::process::id() % 5000 * 2);
                 let ins = [
                     format!("srt://{srt}?mode=listener"),
@@ -460,7 +456,7 @@ mod timing {
         timed(|| {
             run(async {
                 let (end, stop) = Stop::new();
-                let listen = free("tcp");
+                let listen = free();
                 let (gone, first_stop) = Stop::new();
                 let first = start_rtsp(RtspCameraSettings { listen, ..settings() }, first_stop).await.expect("a camera");
                 let (mut reader, input) = open(&format!("rtsp://{listen}/main"), false, &stop).await;

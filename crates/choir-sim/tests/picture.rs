@@ -24,10 +24,6 @@ use std::{
 };
 use tokio::sync::watch;
 
-fn port() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
-}
-
 fn run(test: impl Future<Output = ()>) {
     tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime").block_on(test);
 }
@@ -79,7 +75,7 @@ async fn a_relay_keeps_strangers_out_and_carries_both_ways() {
     let settings = RelaySettings {
         listen: ([127, 0, 0, 1], 0).into(),
         to: far,
-        from: Some(([127, 0, 0, 1], port()).into()),
+        from: Some(([127, 0, 0, 1], choir_rig::port()).into()),
         client: None,
         there: Faults::default(),
         back: Faults::default(),
@@ -127,7 +123,7 @@ mod timing {
         timed(|| {
             run(async {
                 let (end, stop) = Stop::new();
-                let at = port();
+                let at = choir_rig::port();
                 let to = format!("srt://127.0.0.1:{at}?latency=80");
                 let numbers = numbers(&to, &format!("srt://127.0.0.1:{at}?mode=listener&latency=80"), &stop, 120).await;
                 on_time("every picture comes", || assert_running_on(&numbers));
@@ -141,7 +137,7 @@ mod timing {
         timed(|| {
             run(async {
                 let (end, stop) = Stop::new();
-                let (front, behind) = (port(), port());
+                let (front, behind) = (choir_rig::port(), choir_rig::port());
                 let faults = Faults {
                     delay: Duration::from_millis(10),
                     jitter: Duration::from_millis(3),

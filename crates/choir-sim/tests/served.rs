@@ -10,11 +10,7 @@ use choir_host::Stop;
 use choir_proto::rtsp::Credentials;
 use choir_show::{Show, still::Still};
 use choir_sim::camera::{CameraSettings, RtspCameraSettings, start_rtsp};
-use std::{
-    net::{SocketAddr, TcpListener},
-    path::Path,
-    time::Duration,
-};
+use std::{net::SocketAddr, path::Path, time::Duration};
 use tokio::{runtime::Runtime, time::timeout};
 
 fn link(url: &str) -> Link {
@@ -22,7 +18,7 @@ fn link(url: &str) -> Link {
 }
 
 fn free() -> SocketAddr {
-    TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port")
+    ([127, 0, 0, 1], choir_rig::port()).into()
 }
 
 /// A picture of the show's only line.

@@ -27,7 +27,7 @@ use choir_sim::{
     device,
 };
 use std::{
-    net::{Ipv4Addr, SocketAddr, UdpSocket},
+    net::{Ipv4Addr, SocketAddr},
     path::Path,
     time::Duration,
 };
@@ -45,10 +45,6 @@ fn link(url: &str) -> Link {
 
 fn run(test: impl Future<Output = ()>) {
     Runtime::new().expect("a runtime").block_on(async { timeout(PATIENCE * 3, test).await.expect("in time") });
-}
-
-fn free() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
 }
 
 async fn camera(to: u16, size: (u32, u32), keyframe: f64, stop: Stop) -> Camera {
@@ -103,7 +99,7 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
     run(async {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("key"), "eight oars and a cox\n").unwrap();
-        let (main, small) = (free(), free());
+        let (main, small) = (choir_rig::port(), choir_rig::port());
         let (end, stop) = Stop::new();
         let _cameras = [camera(main, (320, 180), 0.4, stop.clone()).await, camera(small, (160, 96), 0.4, stop.clone()).await];
         let lines = format!(
@@ -171,7 +167,7 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
 async fn offering(net: u8, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, End, tempfile::TempDir) {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("key"), words).unwrap();
-    let from = free();
+    let from = choir_rig::port();
     let (end, stop) = Stop::new();
     camera(from, (320, 180), keyframe, stop).await;
     let text = format!(
@@ -200,7 +196,7 @@ fn taking(
 #[test]
 fn a_source_that_is_started_anew_is_found_again_and_a_wrong_key_is_told() {
     run(async {
-        let port = free();
+        let port = choir_rig::port();
         let at = SocketAddr::from(([127, 52, 0, 1], port));
         let (_end, stop) = Stop::new();
         let node = Node::start(node_plan("desk", [127, 52, 0, 3].into(), Some("eight oars and a cox")), &stop).await.unwrap();
@@ -233,8 +229,8 @@ fn a_source_that_is_started_anew_is_found_again_and_a_wrong_key_is_told() {
 #[test]
 fn an_intra_stream_is_told_as_one_and_comes_by_its_group_with_sealed_packets() {
     run(async {
-        let port = free();
-        let group = free();
+        let port = choir_rig::port();
+        let group = choir_rig::port();
         let (show, _camera, _folder) =
             offering(53, port, "eight oars and a cox", 0.04, &format!(", multicast = \"239.20.0.53:{group}\"")).await;
         let (_end, stop) = Stop::new();
@@ -576,7 +572,7 @@ fn a_lamp_that_cannot_be_reached_is_told_once_and_follows_when_its_camera_is_bac
     run(async {
         let (end, stop) = Stop::new();
         let at = Ipv4Addr::new(127, 60, 0, 11);
-        let from = free();
+        let from = choir_rig::port();
         camera(from, (320, 180), 0.4, stop.clone()).await;
         let text = format!(
             "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"boathouse\"\naddress = \"127.60.0.1\"\ngroup = \"{}\"\n\

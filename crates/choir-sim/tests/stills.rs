@@ -7,20 +7,16 @@ use choir_core::{
 use choir_host::Stop;
 use choir_show::{Show, still::Still};
 use choir_sim::camera::{CameraSettings, SHIPPED_SIZE, start};
-use std::{net::UdpSocket, path::Path, time::Duration};
+use std::{path::Path, time::Duration};
 use tokio::{runtime::Runtime, time::timeout};
 
 fn link(url: &str) -> Link {
     parse_url(url).0.expect("a link")
 }
 
-fn free() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
-}
-
 /// A still of a camera with these settings.
 async fn still_of(h265: bool, size: (u32, u32)) -> Still {
-    let url = format!("udp://127.0.0.1:{}", free());
+    let url = format!("udp://127.0.0.1:{}", choir_rig::port());
     let (end, stop) = Stop::new();
     let show = Show::start(&Sheet::of_one("Tarn Hollow Regatta", link(&url), Vec::new()), Path::new(".")).await.expect("a show");
     let settings = CameraSettings { h265, size, ..CameraSettings::new("finish-tower", link(&url)) };

@@ -29,10 +29,6 @@ impl Intake for Counter {
     }
 }
 
-fn port() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
-}
-
 async fn open(url: &str, flow: Flow, stop: &Stop) -> Arc<LinkStatus> {
     open_all(vec![(url.to_owned(), flow)], stop).await.remove(0)
 }
@@ -129,7 +125,7 @@ fn wrong_conclusion(to: SocketAddr) -> (UdpSocket, Vec<u8>) {
 fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self() {
     tokio::runtime::Runtime::new().unwrap().block_on(async {
         let (_end, stop) = Stop::new();
-        let at: SocketAddr = ([127, 0, 0, 1], port()).into();
+        let at: SocketAddr = ([127, 0, 0, 1], choir_rig::port()).into();
         let count = Arc::new(Counter::default());
         let line = open(&format!("srt://{at}?mode=listener&streamid=bicycle"), Flow::In(count.clone()), &stop).await;
         let config = LinkConfig { stream_id: Some("bicycle".into()), ..LinkConfig::default() };
@@ -165,7 +161,7 @@ mod timing {
         timed(|| {
             tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap().block_on(async {
                 let (_end, stop) = Stop::new();
-                let at: SocketAddr = ([127, 0, 0, 1], port()).into();
+                let at: SocketAddr = ([127, 0, 0, 1], choir_rig::port()).into();
                 let (a, b) = (Arc::new(Counter::default()), Arc::new(Counter::default()));
                 let line = |id: &str| format!("srt://{at}?mode=listener&streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
                 let lines = open_all(vec![(line("a"), Flow::In(a.clone())), (line("b"), Flow::In(b))], &stop).await;

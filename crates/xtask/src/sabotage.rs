@@ -99,8 +99,8 @@ const MISTAKES: &[Mistake] = &[
         "if let Some(age) = t.unacknowledged_ms.filter(|_| false)",
     ),
     m(HEALTH, "filter(|_| t.window_dropped > 0)", "filter(|_| false)"),
-    m(CHANGE, "old.from != line.from ||", ""),
-    m(CHANGE, "latency_differs && line.from.takes_show_latency()", "false"),
+    m(CHANGE, "self.effective(&old.from) != new.effective(&line.from)", "false"),
+    m(CHANGE, "link.with_latency(self.show.latency)", "link.clone()"),
     m(CHANGE, "if all.len() == before && old != feed", "if old != feed"),
 ];
 

@@ -11,6 +11,7 @@ const MAY_USE: &[(&str, &[&str])] = &[
     ("choir-proto", &[]),
     ("choir-core", &[]),
     ("choir-path", &[]),
+    ("choir-rig", &[]),
     ("choir-host", &["choir-proto", "choir-core"]),
     ("choir-ports", &["choir-host", "choir-proto", "choir-core"]),
     ("choir-devices", &["choir-host", "choir-proto", "choir-core"]),

@@ -206,10 +206,13 @@ pub enum Link {
 }
 
 impl Link {
-    /// Its latency is that of the show, since it has none of its own.
+    /// The same, with the latency of the show where it has none of its own.
     #[must_use]
-    pub const fn takes_show_latency(&self) -> bool {
-        matches!(self, Self::Srt(s) if s.latency.is_none())
+    pub fn with_latency(&self, show: Duration) -> Self {
+        match self {
+            Self::Srt(s) => Self::Srt(SrtLink { latency: s.latency.or(Some(show)), ..s.clone() }),
+            other => other.clone(),
+        }
     }
 
     /// The SRT settings, if it is one.

@@ -28,15 +28,15 @@ pub enum Difference {
     OutAdded {
         /// Feed.
         feed: String,
-        /// The link, without secrets.
-        url: String,
+        /// The link, with the latency that applies.
+        to: Link,
     },
     /// A way out of a feed is gone.
     OutRemoved {
         /// Feed.
         feed: String,
-        /// The link, without secrets.
-        url: String,
+        /// The link, with the latency that applies.
+        to: Link,
     },
     /// A feed starts with another line, which is taken.
     FeedLine {
@@ -62,8 +62,8 @@ impl fmt::Display for Difference {
             Self::LineChanged(name) => write!(f, "line {name} changed, link kept"),
             Self::FeedAdded(name) => write!(f, "feed {name} added"),
             Self::FeedRemoved(name) => write!(f, "feed {name} removed"),
-            Self::OutAdded { feed, url } => write!(f, "feed {feed}: way out added: {url}"),
-            Self::OutRemoved { feed, url } => write!(f, "feed {feed}: way out removed: {url}"),
+            Self::OutAdded { feed, to } => write!(f, "feed {feed}: way out added: {}", show_url(to)),
+            Self::OutRemoved { feed, to } => write!(f, "feed {feed}: way out removed: {}", show_url(to)),
             Self::FeedLine { feed, line } => write!(f, "feed {feed}: take of {line}"),
             Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
             Self::Devices => f.write_str("devices changed"),
@@ -101,13 +101,11 @@ impl Sheet {
     #[must_use]
     pub fn change_to(&self, new: &Self) -> Change {
         let mut all = Vec::new();
-        let latency_differs = self.show.latency != new.show.latency;
         for line in &new.lines {
-            let url = || show_url(&line.from);
             match self.line(&line.name) {
                 None => all.push(Difference::LineAdded(line.name.clone())),
-                Some(old) if old.from != line.from || latency_differs && line.from.takes_show_latency() => {
-                    all.push(Difference::LineReopened { line: line.name.clone(), url: url() });
+                Some(old) if self.effective(&old.from) != new.effective(&line.from) => {
+                    all.push(Difference::LineReopened { line: line.name.clone(), url: show_url(&line.from) });
                 }
                 Some(old) if *old != *line || self.wanted(old) != new.wanted(line) => {
                     all.push(Difference::LineChanged(line.name.clone()));
@@ -118,7 +116,7 @@ impl Sheet {
         for feed in &new.feeds {
             match self.feed(&feed.name) {
                 None => all.push(Difference::FeedAdded(feed.name.clone())),
-                Some(old) => feed_change(old, feed, latency_differs, &mut all),
+                Some(old) => self.feed_change(old, new, feed, &mut all),
             }
         }
         all.extend(self.feeds.iter().filter(|f| new.feed(&f.name).is_none()).map(|f| Difference::FeedRemoved(f.name.clone())));
@@ -135,24 +133,31 @@ impl Sheet {
         Change(all)
     }
 
+    fn feed_change(&self, old: &Feed, new: &Self, feed: &Feed, all: &mut Vec<Difference>) {
+        let before = all.len();
+        let name = || feed.name.clone();
+        let (had, has): (Vec<_>, Vec<_>) =
+            (old.to.iter().map(|to| self.effective(to)).collect(), feed.to.iter().map(|to| new.effective(to)).collect());
+        all.extend(had.iter().filter(|to| !has.contains(to)).map(|to| Difference::OutRemoved { feed: name(), to: to.clone() }));
+        all.extend(has.iter().filter(|to| !had.contains(to)).map(|to| Difference::OutAdded { feed: name(), to: to.clone() }));
+        if old.line != feed.line {
+            all.push(Difference::FeedLine { feed: name(), line: feed.line.clone() });
+        }
+        if all.len() == before && old != feed {
+            all.push(Difference::FeedChanged(name()));
+        }
+    }
+
+    /// A link of this sheet with all that applies to it.
+    #[must_use]
+    pub fn effective(&self, link: &Link) -> Link {
+        link.with_latency(self.show.latency)
+    }
+
     /// The feed of this name.
     #[must_use]
     pub fn feed(&self, name: &str) -> Option<&Feed> {
         self.feeds.iter().find(|f| f.name == name)
-    }
-}
-
-fn feed_change(old: &Feed, feed: &Feed, latency_differs: bool, all: &mut Vec<Difference>) {
-    let before = all.len();
-    let kept = |to: &Link, others: &[Link]| others.contains(to) && !(latency_differs && to.takes_show_latency());
-    let name = || feed.name.clone();
-    all.extend(old.to.iter().filter(|to| !kept(to, &feed.to)).map(|to| Difference::OutRemoved { feed: name(), url: show_url(to) }));
-    all.extend(feed.to.iter().filter(|to| !kept(to, &old.to)).map(|to| Difference::OutAdded { feed: name(), url: show_url(to) }));
-    if old.line != feed.line {
-        all.push(Difference::FeedLine { feed: name(), line: feed.line.clone() });
-    }
-    if all.len() == before && old != feed {
-        all.push(Difference::FeedChanged(name()));
     }
 }
 
@@ -196,8 +201,8 @@ to = ["srt://127.20.9.1:7201", "udp://127.20.9.1:7301"]
             changes(|s| s.replace("Regatta\"", "Regatta\"\nlatency = \"300ms\"")),
             [
                 "line finish-tower reopened: srt://:7101?mode=listener",
-                "feed boathouse-1: way out removed: srt://127.20.9.1:7201?mode=caller",
-                "feed boathouse-1: way out added: srt://127.20.9.1:7201?mode=caller",
+                "feed boathouse-1: way out removed: srt://127.20.9.1:7201?mode=caller&latency=120",
+                "feed boathouse-1: way out added: srt://127.20.9.1:7201?mode=caller&latency=300",
             ]
         );
         assert_eq!(

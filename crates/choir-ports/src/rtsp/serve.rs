@@ -10,7 +10,7 @@ use super::{
 use bytes::BytesMut;
 use choir_core::facts::{Contact, Notice, Waiting};
 use choir_host::{Stop, interfaces::own_interfaces, tcp::listen, udp::UdpPort};
-use choir_host::{lock, secret_random};
+use choir_host::{lock, read, secret_random, write};
 use choir_proto::{
     rtp::PackedUnit,
     rtsp::{Action, Catalog, Credentials, Mount, Request, Response, Scheme, Server, ServerConfig, SessionId},
@@ -20,7 +20,7 @@ use std::{
     collections::{BTreeMap, HashMap},
     io,
     net::{IpAddr, SocketAddr},
-    sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard},
+    sync::{Arc, Mutex, RwLock, RwLockReadGuard},
     time::{Duration, Instant},
 };
 use tokio::{net::TcpListener, sync::Semaphore, task::JoinHandle};
@@ -145,7 +145,7 @@ impl Catalog for Shared {
 
 impl Shared {
     fn mounts(&self) -> RwLockReadGuard<'_, Mounts> {
-        self.mounts.read().unwrap_or_else(PoisonError::into_inner)
+        read(&self.mounts)
     }
 
     fn place(&self, place: usize) -> Option<Arc<MountPoint>> {
@@ -313,7 +313,7 @@ impl RtspServer {
         });
         let mount = Arc::new(MountPoint::new(plan.path, plan.credentials, group, plan.status));
         let place = {
-            let mut mounts = self.shared.mounts.write().unwrap_or_else(PoisonError::into_inner);
+            let mut mounts = write(&self.shared.mounts);
             let place = mounts.next;
             mounts.next += 1;
             mounts.all.insert(place, mount.clone());
@@ -335,7 +335,7 @@ impl RtspServer {
         let _ = served.task.await;
         let viewers: Vec<_> = lock(&self.shared.watching).iter().filter(|(_, p)| **p == served.place).map(|(id, _)| *id).collect();
         viewers.into_iter().for_each(|id| self.shared.let_go(id));
-        self.shared.mounts.write().unwrap_or_else(PoisonError::into_inner).all.remove(&served.place);
+        write(&self.shared.mounts).all.remove(&served.place);
     }
 
     /// Waits for the end of its tasks, which `stop` ends.

@@ -9,13 +9,9 @@ use std::{
     process::Command,
 };
 
-pub fn tcp_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
-}
-
 /// A camera that waits to be pulled, with further arguments; gives its address.
 fn camera(place: &Place, more: &[&str]) -> (Running, String) {
-    let at = format!("127.0.0.1:{}", tcp_port());
+    let at = format!("127.0.0.1:{}", port());
     let mut args = vec!["sim", "camera", "--serve", &at, "--size", "320x180", "--bitrate", "1Mbps", "--keyframe", "0.4"];
     args.extend(more);
     let mut command = place.command(&args);
@@ -63,7 +59,7 @@ fn inspections() {
     assert!(!errors.contains("three") && !text.contains("three"), "{errors}{text}");
     let (code, _, errors) = inspect(&[&format!("rtsp://desk@{at}/other#password-env=CAMERA"), "--wait", "2s"]);
     assert!(code == Some(1) && errors.contains("nothing under this path (404)"), "{errors}");
-    let (code, _, errors) = inspect(&[&format!("rtsp://127.0.0.1:{}/main", tcp_port()), "--wait", "1s"]);
+    let (code, _, errors) = inspect(&[&format!("rtsp://127.0.0.1:{}/main", port()), "--wait", "1s"]);
     assert!(code == Some(1) && errors.contains("is RTSP switched on"), "{errors}");
     let (code, _, errors) = inspect(&["--sheet", &sheet, "--line", "finish-towr"]);
     assert!(code == Some(2) && errors.contains("Did you mean \"finish-tower\""), "{errors}");
@@ -119,7 +115,7 @@ fn all_pairs() {
     let place = Place::new();
     let group = 20_000 + port() % 10_000 * 2;
     let (_camera, at) = camera(&place, &["--group", &format!("239.20.2.1:{group}"), "--manner", "metadata-track"]);
-    let (srt, served, rtp) = (port(), tcp_port(), port());
+    let (srt, served, rtp) = (port(), port(), port());
     // RTSP by a group, in; SRT; RTSP served; RTP; a file.
     let mut first =
         place.start(&["link", &format!("rtsp://{at}/main#transport=multicast"), &format!("srt://127.0.0.1:{srt}"), "--for", "60s"]);

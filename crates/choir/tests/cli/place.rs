@@ -3,7 +3,6 @@
 use std::{
     fs,
     io::{BufRead, BufReader, Read, Write},
-    net::UdpSocket,
     path::PathBuf,
     process::{Child, Command, Stdio},
     sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, mpsc},
@@ -192,10 +191,7 @@ impl Drop for Running {
     }
 }
 
-/// A port that was free a moment ago. Each test process draws from the system, so two do not meet.
-pub fn port() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").and_then(|s| s.local_addr()).expect("a port").port()
-}
+pub use choir_rig::port;
 
 /// The last line of a text as JSON.
 pub fn last_json(text: &str) -> serde_json::Value {

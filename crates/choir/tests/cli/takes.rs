@@ -89,7 +89,7 @@ fn a_full_disk_is_told_and_writing_goes_on_once_there_is_room() {
 fn a_file_begins_for_the_first_viewer_and_at_once() {
     let place = Place::new();
     let clip = place.clip();
-    let at = super::lan::tcp_port();
+    let at = port();
     let mut served = place.start(&["link", &clip, &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "30s"]);
     served.says("viewers use");
     let out = place.run(&["inspect", &format!("rtsp://127.0.0.1:{at}/clip"), "--for", "2s", "--wait", "6s", "--json"]);
