@@ -18,8 +18,16 @@ pub fn unix_us() -> i64 {
 /// µs since the program first asked, on a clock that never steps: what media timing runs on.
 #[must_use]
 pub fn steady_us() -> i64 {
+    steady_us_at(Instant::now())
+}
+
+/// `at` on the same clock.
+#[must_use]
+pub fn steady_us_at(at: Instant) -> i64 {
     static START: OnceLock<Instant> = OnceLock::new();
-    START.get_or_init(Instant::now).elapsed().as_micros() as i64
+    let start = *START.get_or_init(|| at);
+    let us = |d: Duration| d.as_micros() as i64;
+    us(at.saturating_duration_since(start)) - us(start.saturating_duration_since(at))
 }
 
 /// ms since 1970 (UTC).

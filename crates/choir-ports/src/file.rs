@@ -1,6 +1,6 @@
 //! Transport stream files as ways in: read at the speed of their own clock.
 
-use super::{Intake, status::LinkStatus};
+use super::{Arrival, Intake, status::LinkStatus};
 use bytes::{Bytes, BytesMut};
 use choir_core::facts::{Contact, Loss, Notice, Waiting};
 use choir_host::Stop;
@@ -106,7 +106,7 @@ async fn play(
     status: &LinkStatus,
 ) -> std::io::Result<Instant> {
     let mut alarm = Alarm::new()?;
-    let mut buffer = BytesMut::new();
+    let (mut buffer, mut arrivals) = (BytesMut::new(), Vec::new());
     let start = start.unwrap_or_else(Instant::now);
     let mut pace = Pace::new(start);
     loop {
@@ -120,7 +120,8 @@ async fn play(
                 l.counters.bytes += piece.len() as u64;
                 l.counters.packets += 1;
             });
-            intake.push(session, piece);
+            arrivals.push(Arrival::new(session, Instant::now(), piece));
+            intake.arrive(&mut arrivals);
         }
         pace.at += takes;
     }

@@ -28,6 +28,7 @@ pub use udp_ts::{spawn_udp_in, spawn_udp_out};
 
 use bytes::Bytes;
 use choir_host::lock;
+pub use choir_proto::legs::Arrival;
 use std::{
     collections::VecDeque,
     sync::{
@@ -40,8 +41,8 @@ use tokio::sync::Notify;
 
 /// Takes media from a way in. Called on the port's own task: must be quick and must not block.
 pub trait Intake: Send + Sync + 'static {
-    /// One piece of media. `session` counts the source's connections: a new number is a new start.
-    fn push(&self, session: u32, payload: Bytes);
+    /// What has arrived since the last call, in order. Empties the list, whose room is used again.
+    fn arrive(&self, arrivals: &mut Vec<Arrival>);
 }
 
 /// Which way media goes, and between whom.

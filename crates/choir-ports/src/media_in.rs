@@ -1,7 +1,7 @@
 //! RTP tracks of one source, made into a transport stream for the line.
 
 use super::{
-    Intake,
+    Arrival, Intake,
     status::{Counters, LinkStatus},
 };
 use bytes::Bytes;
@@ -55,6 +55,7 @@ pub(super) struct MediaIn {
     /// Counters of earlier sources on this way.
     before: Counters,
     out: Vec<u8>,
+    arrivals: Vec<Arrival>,
     received: Vec<Received>,
     /// Number of the present session, once media has come.
     session: Option<u32>,
@@ -107,6 +108,7 @@ impl MediaIn {
             status,
             before,
             out: Vec::new(),
+            arrivals: Vec::new(),
             received: Vec::new(),
             session: None,
             name: format!("choir-{own_ssrc:08x}"),
@@ -154,7 +156,7 @@ impl MediaIn {
         if let Shape::Units(remux) = &mut self.shape {
             remux.handle_timeout(now, &mut self.out);
         }
-        self.flush();
+        self.flush(now);
     }
 
     /// When to call `handle_timeout`.
@@ -195,20 +197,20 @@ impl MediaIn {
                     for piece in unit.pieces {
                         if piece.len().is_multiple_of(TS_PACKET) && piece.first() == Some(&0x47) {
                             let session = self.open_session();
-                            self.intake.push(session, piece);
+                            self.arrivals.push(Arrival::new(session, now, piece));
                         }
                     }
                 }
-                (Received::Restart, _) => self.restart(),
+                (Received::Restart, _) => self.restart(now),
             }
         }
         self.received = received;
-        self.flush();
+        self.flush(now);
         self.count();
     }
 
-    fn restart(&mut self) {
-        self.flush();
+    fn restart(&mut self, now: Instant) {
+        self.flush(now);
         if let Shape::Units(remux) = &mut self.shape {
             **remux = Remux::new(&self.chosen, self.lead);
             self.stamps_told = (0, 0);
@@ -229,13 +231,16 @@ impl MediaIn {
         session
     }
 
-    fn flush(&mut self) {
+    fn flush(&mut self, now: Instant) {
         if !self.out.is_empty() {
             let session = self.open_session();
             // Handed on without another copy. The next starts empty: room kept from a keyframe would be held by
             // every small piece that waits to be sent.
             let bytes = Bytes::from(std::mem::take(&mut self.out));
-            self.intake.push(session, bytes);
+            self.arrivals.push(Arrival::new(session, now, bytes));
+        }
+        if !self.arrivals.is_empty() {
+            self.intake.arrive(&mut self.arrivals);
         }
     }
 

@@ -1,6 +1,6 @@
 //! Transport stream in plain UDP datagrams, in and out.
 
-use super::{Intake, Outlet, datagrams, status::LinkStatus};
+use super::{Arrival, Intake, Outlet, datagrams, status::LinkStatus};
 use bytes::{Bytes, BytesMut};
 use choir_core::{
     facts::{Contact, Notice, Waiting},
@@ -40,6 +40,7 @@ pub fn spawn_udp_in(
     });
     Ok(tokio::spawn(async move {
         let mut arena = BytesMut::new();
+        let (mut pieces, mut arrivals) = (Vec::new(), Vec::new());
         let mut was_held = false;
         loop {
             tokio::select! {
@@ -55,14 +56,14 @@ pub fn spawn_udp_in(
                     l.contact = if held { Contact::Held } else { waiting() };
                 });
             }
-            let mut pieces: Vec<(SocketAddr, Bytes)> = Vec::new();
+            pieces.clear();
             socket.drain(&mut arena, &mut pieces);
             let Some((from, _)) = pieces.first().filter(|_| !held) else { continue };
-            let (from, bytes) = (*from, pieces.iter().map(|p| p.1.len() as u64).sum::<u64>());
+            let (now, from, bytes) = (Instant::now(), *from, pieces.iter().map(|p| p.1.len() as u64).sum::<u64>());
             let mut session = 0;
             status.update(|l| {
                 if l.since.is_none() {
-                    l.since = Some((Instant::now(), unix_ms()));
+                    l.since = Some((now, unix_ms()));
                     l.sessions += 1;
                     l.contact = Contact::Up;
                     l.note(Notice::MediaFrom(from));
@@ -71,7 +72,8 @@ pub fn spawn_udp_in(
                 l.counters.bytes += bytes;
                 l.counters.packets += pieces.len() as u64;
             });
-            pieces.into_iter().for_each(|(_, data)| intake.push(session, data));
+            arrivals.extend(pieces.drain(..).map(|(_, data)| Arrival::new(session, now, data)));
+            intake.arrive(&mut arrivals);
         }
     }))
 }

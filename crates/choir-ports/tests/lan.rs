@@ -4,7 +4,7 @@
 use bytes::Bytes;
 use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, udp::UdpPort};
-use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, WayError, open_ways};
+use choir_ports::{Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, WayError, open_ways};
 use choir_proto::{
     rtp::write_rtp_header,
     ts::{TS_PACKET, TsWriter, Unit, WriterConfig},
@@ -30,9 +30,9 @@ struct Basket {
 }
 
 impl Intake for Basket {
-    fn push(&self, session: u32, payload: Bytes) {
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
         let mut pieces = self.pieces.lock().expect("lock");
-        pieces.push((session, payload));
+        pieces.extend(arrivals.drain(..).map(|a| (a.session, a.bytes)));
         self.count.send_replace(pieces.len());
     }
 }

@@ -26,6 +26,7 @@ pub mod audio;
 pub mod auth;
 mod bits;
 pub mod h26x;
+pub mod legs;
 pub mod media;
 pub mod onvif;
 pub mod remux;

@@ -263,7 +263,7 @@ fn assert_legal(pieces: &[(Duration, Vec<u8>)], low_rate: bool) -> (TsReader, Ve
     let mut worst_ns: i128 = 0;
     for (at, bytes) in pieces {
         assert_eq!(bytes.len() % TS_PACKET, 0);
-        reader.push(at.as_micros() as i64, bytes);
+        reader.push(at.as_micros() as i64, &bytes.clone().into());
         units.extend(std::iter::from_fn(|| reader.poll_unit()));
         for raw in bytes.chunks(TS_PACKET) {
             let p = TsPacket::parse(raw).expect("a packet");

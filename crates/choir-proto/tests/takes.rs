@@ -4,8 +4,8 @@ mod streams;
 
 use bytes::Bytes;
 use choir_proto::ts::{
-    Lead, Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker, TsFault, TsFinding,
-    TsPacket, WriterConfig, wrapped_distance,
+    Aligned, Cut, Index, Lead, Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker,
+    TsFault, TsFinding, TsPacket, WriterConfig, wrapped_distance,
 };
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -22,6 +22,23 @@ fn key(line: u32) -> SourceKey {
     SourceKey { line, session: 1 }
 }
 
+/// A source in front of a splicer.
+#[derive(Default)]
+struct Source {
+    index: Index,
+    lead: Lead,
+}
+
+impl Source {
+    fn splice(&mut self, splicer: &mut Splicer, key: SourceKey, now: i64, bytes: &Bytes) -> (Bytes, Option<Cut>) {
+        let part = Aligned::Packets(bytes.clone());
+        let piece = self.index.push(&part);
+        let given = splicer.push(key, now, &piece, &self.lead);
+        self.lead.push(now, &piece);
+        given
+    }
+}
+
 /// Pieces with their times, µs.
 type Pieces = Vec<(u64, Bytes)>;
 
@@ -35,14 +52,13 @@ fn run(sources: &[Pieces], takes: &[(u64, u32)]) -> (Pieces, Vec<(u64, u32)>) {
     let mut takes = takes.iter().copied().peekable();
     let mut splicer = Splicer::new();
     let (mut out, mut cuts) = (Vec::new(), Vec::new());
-    let mut leads = vec![Lead::default(); sources.len()];
+    let mut lines: Vec<Source> = sources.iter().map(|_| Source::default()).collect();
     splicer.want(0);
     for (at, line, bytes) in all {
         while let Some((_, to)) = takes.next_if(|(t, _)| *t <= at) {
             splicer.want(to);
         }
-        let (given, cut) = splicer.push(key(line), at as i64, &bytes, &leads[line as usize]);
-        leads[line as usize].push(at as i64, &bytes);
+        let (given, cut) = lines[line as usize].splice(&mut splicer, key(line), at as i64, &bytes);
         cuts.extend(cut.map(|c| (at, c.to.line)));
         out.push((at, given));
     }
@@ -372,10 +388,11 @@ fn a_source_that_starts_again_is_cut_in_like_another_one() {
     let mut out = Vec::new();
     let mut cuts = 0;
     for session in 1..=20u32 {
+        let mut source = Source::default();
         for (at, bytes) in &once {
             // Late by up to 9 ms at each start, as timers are.
             let now = at + u64::from(session) * 4_000_000 + u64::from(session * 7 % 10) * 1000;
-            let (bytes, cut) = splicer.push(SourceKey { line: 7, session }, now as i64, bytes, &Lead::default());
+            let (bytes, cut) = source.splice(&mut splicer, SourceKey { line: 7, session }, now as i64, bytes);
             cuts += u32::from(cut.is_some());
             out.push((now, bytes));
         }
@@ -433,14 +450,12 @@ fn a_file_that_is_taken_with_its_last_picture_goes_on_in_step() {
     all.sort_by_key(|(at, k, _)| (*at, k.line));
     let mut splicer = Splicer::new();
     splicer.want(0);
-    let (mut out, mut leads) = (Vec::new(), BTreeMap::<SourceKey, Lead>::new());
+    let (mut out, mut starts) = (Vec::new(), BTreeMap::<SourceKey, Source>::new());
     for (at, k, bytes) in all {
         if at >= 3_900_000 {
             splicer.want(1);
         }
-        let lead = leads.entry(k).or_default();
-        let (given, _) = splicer.push(k, at as i64, &bytes, lead);
-        lead.push(at as i64, &bytes);
+        let (given, _) = starts.entry(k).or_default().splice(&mut splicer, k, at as i64, &bytes);
         out.push((at, given));
     }
     let mut seen = Seen::of(&out);
@@ -465,13 +480,13 @@ fn a_line_that_starts_again_stays_on_while_another_is_waited_for() {
     all.sort_by_key(|(at, k, _)| (*at, k.line));
     let mut splicer = Splicer::new();
     splicer.want(0);
-    let (mut out, mut on) = (Vec::new(), Vec::new());
+    let (mut out, mut on, mut starts) = (Vec::new(), Vec::new(), BTreeMap::<SourceKey, Source>::new());
     for (at, k, bytes) in all {
         // Asked for before the first starts again; both have a keyframe at 8 s.
         if (3_500_000..3_510_000).contains(&(at % 4_000_000)) {
             splicer.want(u32::from(at > 7_000_000));
         }
-        let (bytes, cut) = splicer.push(k, at as i64, &bytes, &Lead::default());
+        let (bytes, cut) = starts.entry(k).or_default().splice(&mut splicer, k, at as i64, &bytes);
         on.extend(cut.map(|c| (at / 1_000_000, c.to.line, c.to.session)));
         out.push((at, bytes));
     }

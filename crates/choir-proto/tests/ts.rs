@@ -4,8 +4,8 @@ use bytes::Bytes;
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
     ts::{
-        Depth, Lead, MuxRate, PCR_WRAP, PTS_WRAP, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader, TsWriter, Unit,
-        WriterConfig, wrapped_distance,
+        Cut, Depth, Index, Lead, MuxRate, PCR_WRAP, PTS_WRAP, PacketAligner, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader,
+        TsWriter, Unit, WriterConfig, wrapped_distance,
     },
 };
 use proptest::prelude::*;
@@ -58,7 +58,7 @@ fn stream(config: WriterConfig, pts: u64, frames: u64, gop: u64, size: usize) ->
 fn read(parts: &[Vec<u8>], depth: Depth) -> TsReader {
     let mut reader = TsReader::new(depth);
     for (n, part) in parts.iter().enumerate() {
-        reader.push(n as i64 * 40_000, part);
+        reader.push(n as i64 * 40_000, &Bytes::copy_from_slice(part));
     }
     reader
 }
@@ -147,7 +147,7 @@ fn damage_is_counted_and_reading_goes_on() {
     let mut reader = TsReader::new(Depth::Heads);
     // Odd pieces, so that packets are cut anywhere.
     for (n, piece) in all.chunks(1001).enumerate() {
-        reader.push(n as i64, piece);
+        reader.push(n as i64, &Bytes::copy_from_slice(piece));
     }
     let info = reader.info();
     assert!(info.counters.sync_losses >= 1 && info.counters.continuity_errors >= 1, "{:?}", info.counters);
@@ -172,11 +172,36 @@ fn the_stamp_in_the_picture_is_found() {
     let parts = stream(WriterConfig::default(), 900_000, 10, 5, 3000);
     let mut reader = TsReader::new(Depth::Heads);
     for (n, part) in parts.iter().enumerate() {
-        reader.push(1_000_000 + n as i64 * 40_000 + 55_000, part);
+        reader.push(1_000_000 + n as i64 * 40_000 + 55_000, &Bytes::copy_from_slice(part));
     }
     let (stamp, complete) = reader.info().video.and_then(|v| v.stamp).expect("a stamp");
     assert_eq!(stamp.frame, Some(9));
     assert_eq!(complete - stamp.unix_us as i64, 55_000);
+}
+
+/// A source in front of a splicer.
+#[derive(Default)]
+struct Source {
+    aligner: PacketAligner,
+    index: Index,
+    lead: Lead,
+}
+
+impl Source {
+    fn splice(&mut self, splicer: &mut Splicer, key: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
+        let mut parts = Vec::new();
+        self.aligner.push(data, |part| parts.push(part));
+        let (mut out, mut made) = (Vec::new(), None);
+        for part in &parts {
+            let piece = self.index.push(part);
+            let (bytes, cut) = splicer.push(key, now, &piece, &self.lead);
+            self.lead.push(now, &piece);
+            made = made.or(cut);
+            out.push(bytes);
+        }
+        let out = if let [one] = &out[..] { one.clone() } else { Bytes::from(out.concat()) };
+        (out, made)
+    }
 }
 
 const ONE: SourceKey = SourceKey { line: 1, session: 0 };
@@ -187,9 +212,10 @@ fn one_source_passes_byte_exact_and_uncopied() {
     let parts = stream(WriterConfig::default(), 900_000, 50, 10, 3000);
     let mut splicer = Splicer::new();
     splicer.want(1);
+    let mut source = Source::default();
     for (n, part) in parts.iter().enumerate() {
         let data = Bytes::from(part.clone());
-        let (out, _) = splicer.push(ONE, n as i64 * 40_000, &data, &Lead::default());
+        let (out, _) = source.splice(&mut splicer, ONE, n as i64 * 40_000, &data);
         assert_eq!(out, data);
         assert_eq!(out.as_ptr(), data.as_ptr(), "not copied");
     }
@@ -210,16 +236,17 @@ fn a_take_cuts_at_a_keyframe_and_nothing_jumps() {
     splicer.want(1);
     let mut out = Vec::new();
     let mut cuts = Vec::new();
+    let mut sources = [Source::default(), Source::default()];
     for n in 0..200usize {
         match n {
             40 => splicer.want(2),
             110 => splicer.want(1),
             _ => {}
         }
-        for (key, parts) in [(ONE, &first), (TWO, &second)] {
+        for ((key, parts), source) in [(ONE, &first), (TWO, &second)].into_iter().zip(&mut sources) {
             // The second runs half a frame behind the first.
             let now = n as i64 * 40_000 + if key == TWO { 20_000 } else { 0 };
-            let (bytes, cut) = splicer.push(key, now, &Bytes::from(parts[n].clone()), &Lead::default());
+            let (bytes, cut) = source.splice(&mut splicer, key, now, &Bytes::from(parts[n].clone()));
             out.push((n, bytes));
             cuts.extend(cut.map(|c| (n, c.to)));
         }
@@ -258,12 +285,14 @@ fn a_restarted_source_is_cut_in_like_another_one() {
     let mut splicer = Splicer::new();
     splicer.want(1);
     let mut reader = TsReader::new(Depth::Units);
+    let mut source = Source::default();
     for (n, part) in before.iter().chain(&after).enumerate() {
         let key = if n < 60 { ONE } else { again };
         if n == 60 {
             splicer.want(1);
+            source = Source::default();
         }
-        let (out, _) = splicer.push(key, n as i64 * 40_000, &Bytes::from(part.clone()), &Lead::default());
+        let (out, _) = source.splice(&mut splicer, key, n as i64 * 40_000, &Bytes::from(part.clone()));
         reader.push(n as i64 * 40_000, &out);
     }
     assert_eq!(reader.info().counters.continuity_errors, 0);
@@ -279,9 +308,10 @@ proptest! {
         let mut reader = TsReader::new(Depth::Units);
         let mut splicer = Splicer::new();
         splicer.want(1);
+        let mut source = Source::default();
         for piece in data.chunks(cut) {
-            reader.push(0, piece);
-            splicer.push(ONE, 0, &Bytes::copy_from_slice(piece), &Lead::default());
+            reader.push(0, &Bytes::copy_from_slice(piece));
+            source.splice(&mut splicer, ONE, 0, &Bytes::copy_from_slice(piece));
         }
         let _ = reader.info();
     }
@@ -297,13 +327,15 @@ proptest! {
         let mut splicer = Splicer::new();
         splicer.want(1);
         for piece in all.chunks(cut) {
-            reader.push(0, piece);
+            reader.push(0, &Bytes::copy_from_slice(piece));
         }
+        let mut sources = [Source::default(), Source::default()];
         for (n, piece) in all.chunks(7 * TS_PACKET).enumerate() {
             if n == 30 {
                 splicer.want(2);
             }
-            splicer.push(if n < 30 { ONE } else { TWO }, n as i64, &Bytes::copy_from_slice(piece), &Lead::default());
+            let (key, source) = if n < 30 { (ONE, &mut sources[0]) } else { (TWO, &mut sources[1]) };
+            source.splice(&mut splicer, key, n as i64, &Bytes::copy_from_slice(piece));
         }
         while reader.poll_unit().is_some() {}
     }
@@ -312,7 +344,7 @@ proptest! {
     fn any_cut_of_the_bytes_reads_the_same(cut in 1usize..2000) {
         let all = stream(WriterConfig::default(), 900_000, 30, 10, 2000).concat();
         let mut reader = TsReader::new(Depth::Units);
-        all.chunks(cut).for_each(|c| reader.push(0, c));
+        all.chunks(cut).for_each(|c| reader.push(0, &Bytes::copy_from_slice(c)));
         prop_assert_eq!(reader.info().counters.packets, (all.len() / TS_PACKET) as u64);
         prop_assert_eq!(reader.info().counters.continuity_errors, 0);
     }

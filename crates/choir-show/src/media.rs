@@ -1,43 +1,50 @@
 //! Lines and feeds as the media sees them: no task of their own, called on the task of the way in.
 
-use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_host::{
-    clock::{steady_us, unix_us},
+    clock::{steady_us, steady_us_at, unix_us},
     lock, read, write,
 };
-use choir_ports::{Intake, Outlet};
-use choir_proto::ts::{
-    AccessUnit, Aligned, Depth, Lead, MediaInfo, Origin, PacketAligner, SourceKey, Splicer, TsChecker, TsFinding, TsReader,
+use choir_ports::{Arrival, Intake, Outlet};
+use choir_proto::{
+    legs::LegMerge,
+    ts::{AccessUnit, Depth, Index, Lead, MediaInfo, Origin, PacketAligner, Piece, SourceKey, Splicer, TsChecker, TsFinding, TsMeter},
 };
 use std::{
-    sync::{
-        Arc, Mutex, RwLock,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
 use tokio::sync::{Notify, oneshot};
 
-/// One inbound contribution: meters it and hands it to the feeds.
+/// One inbound contribution: parses it once, meters it and hands it to the feeds.
 pub struct LineMedia {
     id: LineId,
-    meter: Mutex<Meter>,
+    source: Mutex<Source>,
     feeds: RwLock<Vec<Arc<FeedMedia>>>,
+}
+
+/// What comes in, and everything that looks at it.
+struct Source {
+    legs: LegMerge,
+    aligner: PacketAligner,
+    index: Index,
+    meter: TsMeter,
     /// What the present session has sent just now, for a feed that takes it.
-    lead: Mutex<(u32, Lead)>,
-    /// Set while somebody wants pictures, so that nobody else pays for it.
-    tapped: AtomicBool,
-    tap: Mutex<Option<Tap>>,
-    /// Set while the transport stream is examined; likewise.
-    examined: AtomicBool,
-    check: Mutex<Option<(u32, TsChecker)>>,
+    lead: Lead,
+    /// Somebody wants pictures.
+    tap: Option<Tap>,
+    /// The transport stream is examined, bytes outside packets as well.
+    check: Option<TsChecker>,
+    session: u32,
+    /// When the present session's first piece came.
+    begun: Option<Instant>,
+    last: Option<Instant>,
+    bytes: u64,
 }
 
 /// Gathers whole pictures from the next keyframe on.
 struct Tap {
-    reader: TsReader,
-    session: u32,
+    meter: TsMeter,
     units: Vec<AccessUnit>,
     give: oneshot::Sender<Vec<AccessUnit>>,
 }
@@ -47,16 +54,6 @@ const TAPPED: usize = 8;
 
 /// A source that begins anew within this time of its last packet goes on as far as the meter is concerned: a file that repeats.
 const GOES_ON: Duration = Duration::from_millis(500);
-
-struct Meter {
-    reader: TsReader,
-    aligner: PacketAligner,
-    session: u32,
-    /// When the present session's first piece came.
-    begun: Option<Instant>,
-    last: Option<Instant>,
-    bytes: u64,
-}
 
 /// What a line has seen.
 pub struct LineReading {
@@ -76,18 +73,20 @@ impl LineMedia {
     /// The line of this number.
     #[must_use]
     pub fn new(id: LineId) -> Arc<Self> {
-        let (reader, aligner) = (TsReader::new(Depth::Heads), PacketAligner::default());
-        let meter = Meter { reader, aligner, session: 0, begun: None, last: None, bytes: 0 };
-        Arc::new(Self {
-            id,
-            meter: Mutex::new(meter),
-            feeds: RwLock::default(),
-            lead: Mutex::default(),
-            tapped: AtomicBool::new(false),
-            tap: Mutex::default(),
-            examined: AtomicBool::new(false),
-            check: Mutex::default(),
-        })
+        let source = Source {
+            legs: LegMerge::default(),
+            aligner: PacketAligner::default(),
+            index: Index::default(),
+            meter: TsMeter::new(Depth::Heads),
+            lead: Lead::default(),
+            tap: None,
+            check: None,
+            session: 0,
+            begun: None,
+            last: None,
+            bytes: 0,
+        };
+        Arc::new(Self { id, source: Mutex::new(source), feeds: RwLock::default() })
     }
 
     /// Lets a feed take from it.
@@ -103,126 +102,94 @@ impl LineMedia {
     /// The next keyframe with some pictures behind it. Asking again ends an earlier question.
     pub fn pictures(&self) -> oneshot::Receiver<Vec<AccessUnit>> {
         let (give, taken) = oneshot::channel();
-        *lock(&self.tap) = Some(Tap { reader: TsReader::new(Depth::Units), session: 0, units: Vec::new(), give });
-        self.tapped.store(true, Ordering::Release);
+        lock(&self.source).tap = Some(Tap { meter: TsMeter::new(Depth::Units), units: Vec::new(), give });
         taken
-    }
-
-    fn fill_tap(&self, session: u32, now: i64, payload: &Bytes) {
-        let mut tap = lock(&self.tap);
-        let Some(t) = tap.as_mut() else { return };
-        if t.session != session {
-            (t.reader, t.session) = (TsReader::new(Depth::Units), session);
-            t.units.clear();
-        }
-        t.reader.push(now, payload);
-        while let Some(unit) = t.reader.poll_unit() {
-            if unit.kind.is_video() && (unit.keyframe || !t.units.is_empty()) {
-                t.units.push(unit);
-            }
-        }
-        if t.units.len() >= TAPPED || t.give.is_closed() {
-            self.tapped.store(false, Ordering::Release);
-            if let Some(done) = tap.take() {
-                // Whoever asked may have gone.
-                let _ = done.give.send(done.units);
-            }
-        }
     }
 
     /// Begins to examine the transport stream, anew if it is examined already; or ends it.
     pub fn examine(&self, on: bool) {
-        *lock(&self.check) = on.then(|| (0, TsChecker::new(Origin::Joined)));
-        self.examined.store(on, Ordering::Release);
+        lock(&self.source).check = on.then(|| TsChecker::new(Origin::Joined));
     }
 
     /// What has been found so far, while it is examined.
     #[must_use]
     pub fn findings(&self) -> Option<Vec<TsFinding>> {
-        lock(&self.check).as_ref().map(|(_, checker)| checker.findings())
-    }
-
-    fn check(&self, session: u32, payload: &Bytes) {
-        if let Some((of, checker)) = lock(&self.check).as_mut() {
-            if *of != session && std::mem::replace(of, session) != 0 {
-                checker.restart();
-            }
-            checker.push(payload);
-        }
+        lock(&self.source).check.as_ref().map(TsChecker::findings)
     }
 
     /// The present reading.
     #[must_use]
     pub fn reading(&self) -> LineReading {
-        let m = lock(&self.meter);
-        LineReading { info: m.reader.info(), begun: m.begun, last: m.last, bytes: m.bytes, session: m.session }
+        let s = lock(&self.source);
+        LineReading { info: s.meter.info(s.index.counters()), begun: s.begun, last: s.last, bytes: s.bytes, session: s.session }
     }
 }
 
-impl Meter {
-    /// Counts a piece that came at `now` and cuts it at packet borders.
-    fn push(&mut self, session: u32, now: i64, payload: &Bytes) -> SmallParts {
-        let at = Instant::now();
-        if self.session != session {
-            self.session = session;
-            self.aligner = PacketAligner::default();
-            if self.last.is_some_and(|last| at - last < GOES_ON) {
-                self.reader.restart();
-            } else {
-                (self.reader, self.begun) = (TsReader::new(Depth::Heads), None);
+impl Source {
+    /// The source begins anew when its session is another one.
+    fn begin(&mut self, arrival: &Arrival) {
+        if self.session == arrival.session {
+            return;
+        }
+        self.session = arrival.session;
+        (self.aligner, self.lead) = (PacketAligner::default(), Lead::default());
+        if self.last.is_some_and(|last| arrival.at.saturating_duration_since(last) < GOES_ON) {
+            self.index.restart();
+            self.meter.restart();
+        } else {
+            (self.index, self.meter, self.begun) = (Index::default(), TsMeter::new(Depth::Heads), None);
+        }
+        self.check.iter_mut().for_each(TsChecker::restart);
+        if let Some(tap) = &mut self.tap {
+            tap.meter = TsMeter::new(Depth::Units);
+            tap.units.clear();
+        }
+    }
+
+    /// Takes one piece and gives it to the feeds.
+    fn push(&mut self, line: LineId, utc_offset: i64, arrival: &Arrival, feeds: &[Arc<FeedMedia>]) {
+        self.begin(arrival);
+        self.begun.get_or_insert(arrival.at);
+        self.last = Some(arrival.at);
+        self.bytes += arrival.bytes.len() as u64;
+        self.check.iter_mut().for_each(|c| c.push(&arrival.bytes));
+        self.meter.set_utc_offset(utc_offset);
+        let (now, key) = (steady_us_at(arrival.at), SourceKey { line: line.0, session: arrival.session });
+        let (index, meter, lead, tap) = (&mut self.index, &mut self.meter, &mut self.lead, &mut self.tap);
+        self.aligner.push(&arrival.bytes, |part| {
+            let piece = index.push(&part);
+            meter.push(now, &piece);
+            if tap.as_mut().is_some_and(|t| t.is_full_with(now, &piece)) {
+                // Whoever asked may have gone.
+                tap.take().map(|t| t.give.send(t.units).is_ok());
+            }
+            feeds.iter().for_each(|feed| feed.push(key, now, &piece, lead));
+            lead.push(now, &piece);
+        });
+    }
+}
+
+impl Tap {
+    /// Takes what came; true when it has all it wants, or nobody wants it any more.
+    fn is_full_with(&mut self, now: i64, piece: &Piece<'_>) -> bool {
+        self.meter.push(now, piece);
+        while let Some(unit) = self.meter.poll_unit() {
+            if unit.kind.is_video() && (unit.keyframe || !self.units.is_empty()) {
+                self.units.push(unit);
             }
         }
-        self.reader.set_utc_offset(unix_us() - now);
-        self.reader.push(now, payload);
-        self.begun.get_or_insert(at);
-        self.last = Some(at);
-        self.bytes += payload.len() as u64;
-        let mut parts = SmallParts::default();
-        self.aligner.push(payload, |part| parts.push(part));
-        parts
-    }
-}
-
-/// Nearly always one.
-#[derive(Default)]
-struct SmallParts {
-    first: Option<Aligned>,
-    more: Vec<Aligned>,
-}
-
-impl SmallParts {
-    fn push(&mut self, part: Aligned) {
-        match self.first {
-            None => self.first = Some(part),
-            Some(_) => self.more.push(part),
-        }
+        self.units.len() >= TAPPED || self.give.is_closed()
     }
 }
 
 impl Intake for LineMedia {
-    fn push(&self, session: u32, payload: Bytes) {
-        let now = steady_us();
-        let parts = lock(&self.meter).push(session, now, &payload);
-        if self.tapped.load(Ordering::Acquire) {
-            self.fill_tap(session, now, &payload);
-        }
-        if self.examined.load(Ordering::Acquire) {
-            self.check(session, &payload);
-        }
-        let key = SourceKey { line: self.id.0, session };
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+        let utc_offset = unix_us() - steady_us();
         let feeds = read(&self.feeds);
-        if feeds.is_empty() {
-            return;
-        }
-        let mut lead = lock(&self.lead);
-        if lead.0 != session {
-            *lead = (session, Lead::default());
-        }
-        for part in parts.first.iter().chain(&parts.more) {
-            feeds.iter().for_each(|feed| feed.push(key, now, part, &lead.1));
-            if let Aligned::Packets(bytes) = part {
-                lead.1.push(now, bytes);
-            }
+        let mut source = lock(&self.source);
+        source.legs.merge(arrivals);
+        for arrival in arrivals.drain(..) {
+            source.push(self.id, utc_offset, &arrival, &feeds);
         }
     }
 }
@@ -314,15 +281,10 @@ impl FeedMedia {
         }
     }
 
-    fn push(&self, key: SourceKey, now: i64, part: &Aligned, lead: &Lead) {
+    fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, lead: &Lead) {
         let mut s = lock(&self.state);
         let before = s.splicer.on();
-        let (out, cut) = match part {
-            Aligned::Packets(bytes) => s.splicer.push(key, now, bytes, lead),
-            // Other media goes through as it comes, as long as nothing is put in its place.
-            Aligned::Other(bytes) if s.splicer.passes_other(key) => s.splicer.push(key, now, bytes, lead),
-            Aligned::Other(_) => return,
-        };
+        let (out, cut) = s.splicer.push(key, now, piece, lead);
         if let Some(cut) = cut {
             s.muted &= s.splicer.wanted() != Some(cut.to.line);
             s.takes += u64::from(before.is_some_and(|old| old.line != cut.to.line));
@@ -351,10 +313,10 @@ mod tests {
         feed.add_out(outlet.clone());
         let lines = [LineMedia::new(LineId(0)), LineMedia::new(LineId(1))];
         lines.iter().for_each(|l| l.attach(feed.clone()));
-        let packet = Bytes::from(vec![0x47; 188]);
-        lines[0].push(1, packet.clone());
+        let packet = || Arrival::new(1, Instant::now(), vec![0x47; 188].into());
+        lines[0].arrive(&mut vec![packet()]);
         assert_eq!(feed.reading(), FeedReading { on: None, wanted: Some(LineId(1)), takes: 0, waits: None });
-        lines[1].push(1, packet);
+        lines[1].arrive(&mut vec![packet()]);
         assert_eq!(feed.reading(), FeedReading { on: Some(LineId(1)), wanted: Some(LineId(1)), takes: 0, waits: None });
         assert_eq!(lines[1].reading().bytes, 188);
     }

@@ -13,7 +13,7 @@ use choir_core::{
 };
 use choir_host::Stop;
 use choir_ports::{
-    Flow, Intake, LinkStatus, Outlet, Way, open_ways,
+    Arrival, Flow, Intake, LinkStatus, Outlet, Way, open_ways,
     survey::{Answering, SurveyError, facts, measure},
 };
 use choir_proto::survey::Plan;
@@ -50,8 +50,8 @@ fn link(url: &str) -> Link {
 struct Count(AtomicU32);
 
 impl Intake for Count {
-    fn push(&self, _: u32, _: Bytes) {
-        self.0.fetch_add(1, Ordering::Relaxed);
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+        self.0.fetch_add(arrivals.drain(..).len() as u32, Ordering::Relaxed);
     }
 }
 

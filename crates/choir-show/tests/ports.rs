@@ -4,7 +4,7 @@ use bytes::Bytes;
 use choir_core::secret::{Secret, SecretText};
 use choir_core::{facts::Contact, link::parse_url, sheet::read_sheet};
 use choir_host::{Stop, secrets};
-use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
+use choir_ports::{Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::ts::{TS_PACKET, TsWriter, Unit, WriterConfig};
 use choir_show::{
     Show,
@@ -26,9 +26,9 @@ struct Basket {
 }
 
 impl Intake for Basket {
-    fn push(&self, session: u32, payload: Bytes) {
-        self.bytes.send_modify(|n| *n += payload.len());
-        self.pieces.lock().expect("lock").push((session, payload));
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+        self.bytes.send_modify(|n| *n += arrivals.iter().map(|a| a.bytes.len()).sum::<usize>());
+        self.pieces.lock().expect("lock").extend(arrivals.drain(..).map(|a| (a.session, a.bytes)));
     }
 }
 

@@ -1,13 +1,12 @@
 //! A switcher: inputs that take a link each and measure what reaches them, down to the frame; a desk that puts one of them on air.
 
 use crate::SimError;
-use bytes::Bytes;
 use choir_core::{
     link::Link,
     view::{InputView, TallyView},
 };
 use choir_host::{Stop, clock::unix_us};
-use choir_ports::{Flow, Intake, LinkStatus, StaveWay, Way, open_ways, stave::Node};
+use choir_ports::{Arrival, Flow, Intake, LinkStatus, StaveWay, Way, open_ways, stave::Node};
 use choir_proto::ts::{AccessUnit, Depth, TsReader};
 use std::{
     collections::VecDeque,
@@ -71,20 +70,27 @@ impl Input {
 }
 
 impl Intake for Input {
-    fn push(&self, session: u32, payload: Bytes) {
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
         let mut s = self.lock();
-        if s.session != session {
-            s.session = session;
+        arrivals.drain(..).for_each(|a| s.arrived(&a));
+    }
+}
+
+impl State {
+    fn arrived(&mut self, arrival: &Arrival) {
+        let s = self;
+        if s.session != arrival.session {
+            s.session = arrival.session;
             s.reader = TsReader::new(Depth::Units);
         }
-        s.bytes += payload.len() as u64;
+        s.bytes += arrival.bytes.len() as u64;
         let (since, from, _) = s.rate;
         let passed = since.elapsed();
         if passed >= Duration::from_secs(1) {
             let bps = ((s.bytes - from) as f64 * 8.0 / passed.as_secs_f64()) as u64;
             s.rate = (Instant::now(), s.bytes, bps);
         }
-        s.reader.push(unix_us(), &payload);
+        s.reader.push(unix_us(), &arrival.bytes);
         while let Some(unit) = s.reader.poll_unit() {
             if let Some(tap) = &mut s.tap {
                 tap(&unit);
@@ -94,9 +100,7 @@ impl Intake for Input {
             }
         }
     }
-}
 
-impl State {
     fn frame(&mut self, unit: &AccessUnit) {
         self.frames += 1;
         self.keyframes += u64::from(unit.keyframe);

@@ -5,7 +5,7 @@
 use bytes::Bytes;
 use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, clock::Alarm};
-use choir_ports::{Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
+use choir_ports::{Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::srt::{ConnId, Endpoint, LinkConfig, Passphrase};
 use choir_sim::stalls::{on_time, timed};
 use std::{
@@ -24,8 +24,8 @@ const PATIENCE: Duration = Duration::from_secs(20);
 struct Counter(AtomicU64);
 
 impl Intake for Counter {
-    fn push(&self, _: u32, _: Bytes) {
-        self.0.fetch_add(1, Ordering::Relaxed);
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+        self.0.fetch_add(arrivals.drain(..).len() as u64, Ordering::Relaxed);
     }
 }
 

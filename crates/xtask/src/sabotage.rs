@@ -9,6 +9,9 @@ use std::{
 /// Share of the mistakes that the tests must catch, percent.
 const CAUGHT_MIN: usize = 90;
 
+/// Ten times what building and running the tests of one mistake takes, seconds.
+const LONGEST: &str = "900";
+
 /// One mistake: the file, what stands there, what is put in its place.
 struct Mistake {
     file: &'static str,
@@ -172,7 +175,9 @@ fn tests_of(file: &str) -> &'static [&'static str] {
 /// A mistake that does not build is no mistake that a test could catch, and counts as missed.
 fn passes(tree: &Path, target: &Path, file: &str) -> bool {
     let cargo = |more: &[&str]| {
-        let mut c = Command::new(std::env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
+        // A mistake that makes a test run for ever has been noticed as well.
+        let mut c = Command::new("timeout");
+        c.arg(LONGEST).arg(std::env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
         c.current_dir(tree).env("CARGO_TARGET_DIR", target).stdout(Stdio::null()).stderr(Stdio::null());
         // Built once and run once: building quickly counts for more.
         c.args(["test", "-q", "--config", "profile.dev.package.choir-proto.opt-level=1"]).args(tests_of(file)).args(more);

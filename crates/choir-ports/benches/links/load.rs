@@ -3,7 +3,7 @@
 use crate::raw::process_cpu;
 use bytes::Bytes;
 use choir_host::{Stop, clock::Alarm};
-use choir_ports::{CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, spawn_caller, spawn_listener};
+use choir_ports::{Arrival, CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, spawn_caller, spawn_listener};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, Passphrase, StreamMatch};
 use std::{
     net::SocketAddr,
@@ -37,7 +37,13 @@ struct Sink {
 }
 
 impl Intake for Sink {
-    fn push(&self, _session: u32, payload: Bytes) {
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+        arrivals.drain(..).for_each(|a| self.take(a.bytes));
+    }
+}
+
+impl Sink {
+    fn take(&self, payload: Bytes) {
         self.packets.fetch_add(1, Ordering::Relaxed);
         if let Some(arrivals) = &self.arrivals {
             let n = payload.get(..8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_be_bytes);

@@ -235,7 +235,7 @@ impl MountPoint {
         }
     }
 
-    fn piece(&self, shared: &Shared, piece: &[u8]) {
+    fn piece(&self, shared: &Shared, piece: &Bytes) {
         let mut gone = Vec::new();
         {
             let mut m = lock(&self.media);

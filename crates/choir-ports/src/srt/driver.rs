@@ -4,7 +4,7 @@
 //! transmit, events, deliveries. With few packets it wakes for each; with many it looks twice a
 //! millisecond, so that one wake-up serves many packets of many links.
 
-use crate::{Counters, Flow, Gauges, HeadroomReading, LinkStatus, PeerLive, datagrams};
+use crate::{Arrival, Counters, Flow, Gauges, HeadroomReading, LinkStatus, PeerLive, datagrams};
 use bytes::Bytes;
 use choir_core::facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting};
 use choir_host::{
@@ -186,6 +186,7 @@ pub(super) struct Driver {
     next_stats: Instant,
     load: Load,
     taken: VecDeque<Bytes>,
+    arrivals: Vec<Arrival>,
     ended: Option<(CloseReason, bool)>,
     send_trouble: Option<io::ErrorKind>,
 }
@@ -222,6 +223,7 @@ impl Driver {
             checked: mpsc::unbounded_channel(),
             pending: VecDeque::new(),
             spare: Vec::new(),
+            arrivals: Vec::new(),
             next_stats: now,
             load: Load { since: now, count: 0, busy: false },
             taken: VecDeque::new(),
@@ -609,11 +611,25 @@ impl Driver {
     }
 
     fn deliver(&mut self) {
-        while let Some(d) = self.endpoint.poll_delivery() {
-            let Some(user) = self.by_conn.get(&d.conn).and_then(|key| self.users.get(*key)) else { continue };
-            if let (Flow::In(intake), Some((_, session))) = (&user.flow, user.conns.iter().find(|(c, _)| *c == d.conn)) {
-                intake.push(*session, d.payload);
+        let now = Instant::now();
+        let mut next = self.endpoint.poll_delivery();
+        while let Some(first) = next.take() {
+            let user = self.by_conn.get(&first.conn).and_then(|key| self.users.get(*key));
+            let of = user.and_then(|u| Some((u, u.conns.iter().find(|(c, _)| *c == first.conn)?.1)));
+            let session = of.map_or(0, |(_, session)| session);
+            self.arrivals.push(Arrival::new(session, now, first.payload));
+            // What follows of the same connection goes with it.
+            while let Some(d) = self.endpoint.poll_delivery() {
+                if d.conn != first.conn {
+                    next = Some(d);
+                    break;
+                }
+                self.arrivals.push(Arrival::new(session, now, d.payload));
             }
+            if let Some((User { flow: Flow::In(intake), .. }, _)) = of {
+                intake.arrive(&mut self.arrivals);
+            }
+            self.arrivals.clear();
         }
     }
 

@@ -89,7 +89,7 @@ impl FromTs {
         }
     }
 
-    pub fn push(&mut self, piece: &[u8]) {
+    pub fn push(&mut self, piece: &Bytes) {
         self.reader.push(steady_us(), piece);
     }
 
@@ -205,7 +205,7 @@ mod tests {
                 let sound = st302_frame(&[1, 2, 3, 4, 5, 6], 2, &mut 0);
                 writer.write(&choir_proto::ts::Unit { video: false, pts, dts: None, keyframe: true, data: &[&sound] }, &mut out);
             }
-            from.push(&out);
+            from.push(&out.into());
             while let Some((unit, changed)) = from.poll() {
                 if changed {
                     grades.extend(from.offer().map(|o| o.grade));

@@ -50,12 +50,6 @@ impl HevcNal {
     }
 }
 
-/// True when the access unit holds a picture at which decoding can start.
-#[must_use]
-pub fn is_hevc_keyframe(data: &[u8]) -> bool {
-    super::nal_units(data).any(|n| HevcNal::of(n[0]) == HevcNal::Irap)
-}
-
 /// Sub-layers that a stream may have.
 const SUB_LAYERS_MAX: u32 = 7;
 /// Reference picture sets that a parameter set may hold.

@@ -6,7 +6,7 @@ mod h265;
 mod stamp;
 
 pub use h264::{Colour, NalKind, VideoFormat, access_unit_delimiter, is_keyframe, nal_units, parse_sps, start_code};
-pub use h265::{HevcNal, is_hevc_keyframe, parse_hevc_sps};
+pub use h265::{HevcNal, parse_hevc_sps};
 pub use stamp::{Stamp, find_hevc_stamp, find_stamp, hevc_stamp_sei, stamp_sei};
 
 use std::borrow::Cow;

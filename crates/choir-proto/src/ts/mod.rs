@@ -1,12 +1,17 @@
 //! MPEG transport streams (ISO/IEC 13818-1, H.222.0).
 //!
-//! [`TsReader`] meters a stream and can cut it into access units; [`TsWriter`] makes one; [`Splicer`]
-//! joins several into one without a jump in time; [`TsChecker`] says what is wrong with one.
+//! An [`Index`] parses a source once; [`TsMeter`] and [`Splicer`] read it. A [`TsMeter`] says what is in a source and can cut it into
+//! access units ([`TsReader`] does both by itself); a [`Splicer`] joins several into one without a jump in time. [`TsWriter`] makes a
+//! stream; [`TsChecker`] says what is wrong with one.
 
 mod align;
 mod check;
+mod index;
+mod look;
+mod meter;
 mod packet;
 mod pes;
+mod programme;
 mod psi;
 mod reader;
 mod sound;
@@ -15,10 +20,12 @@ mod writer;
 
 pub use align::{Aligned, PacketAligner};
 pub use check::{Origin, TsChecker, TsFault, TsFinding};
+pub use index::{Index, Piece};
+pub use meter::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsMeter, VideoInfo};
 pub use packet::{Adaptation, TS_PACKET, TsPacket};
 pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
-pub use reader::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsReader, VideoInfo};
+pub use reader::TsReader;
 pub(crate) use sound::sound_ticks;
 pub use splice::{Cut, Lead, SourceKey, Splicer};
 pub use writer::{MuxRate, TsWriter, Unit, WriterConfig};

@@ -110,15 +110,6 @@ impl StreamKind {
     pub const fn is_audio(self) -> bool {
         matches!(self, Self::AacAdts | Self::AacLatm | Self::MpegAudio | Self::St302)
     }
-    /// Whether decoding can start at this access unit of it.
-    #[must_use]
-    pub fn is_keyframe(self, unit: &[u8]) -> bool {
-        match self {
-            Self::H264 => h26x::is_keyframe(unit),
-            Self::H265 => h26x::is_hevc_keyframe(unit),
-            _ => false,
-        }
-    }
     /// When a picture of it was taken, if it carries that.
     #[must_use]
     pub fn find_stamp(self, unit: &[u8]) -> Option<Stamp> {

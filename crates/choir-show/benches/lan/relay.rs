@@ -5,7 +5,7 @@ use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_core::link::RtspTransport;
 use choir_host::{Stop, clock::unix_us};
-use choir_ports::{CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, spawn_caller, spawn_listener, spawn_pull};
+use choir_ports::{Arrival, CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, spawn_caller, spawn_listener, spawn_pull};
 use choir_proto::{
     h26x::find_stamp,
     rtsp::RtspUrl,
@@ -72,12 +72,18 @@ struct Sink {
 }
 
 impl Intake for Sink {
-    fn push(&self, _session: u32, payload: Bytes) {
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+        arrivals.drain(..).for_each(|a| self.take(&a.bytes));
+    }
+}
+
+impl Sink {
+    fn take(&self, payload: &Bytes) {
         self.bytes.fetch_add(payload.len() as u64, Ordering::Relaxed);
         let Some(frames) = &self.frames else { return };
         let (reader, late) = &mut *frames.lock().expect("lock");
         let now = unix_us();
-        reader.push(now, &payload);
+        reader.push(now, payload);
         while let Some(unit) = reader.poll_unit() {
             late.extend(find_stamp(&unit.data).map(|s| (now - s.unix_us as i64) as f64 / 1000.0));
         }

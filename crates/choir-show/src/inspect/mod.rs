@@ -1,7 +1,6 @@
 //! A look of some seconds at one source: what is there, how fast, how regular, and whether its stream is legal.
 
 use crate::view::{codec_word, sound_words};
-use bytes::Bytes;
 use choir_core::{
     facts::Contact,
     link::{DEFAULT_LATENCY, Link, show_url},
@@ -10,10 +9,10 @@ use choir_core::{
 };
 use choir_host::{
     Stop,
-    clock::{steady_us, unix_us},
+    clock::{steady_us, steady_us_at, unix_us},
     lock,
 };
-use choir_ports::{Flow, Intake, LinkStatus, StaveWay, Way, WayError, defects::defect, open_ways, stave::Node};
+use choir_ports::{Arrival, Flow, Intake, LinkStatus, StaveWay, Way, WayError, defects::defect, open_ways, stave::Node};
 use choir_proto::{
     h26x::Stamp,
     ts::{AccessUnit, Depth, MediaInfo, Origin, PTS_WRAP, TsChecker, TsReader, wrapped_distance},
@@ -129,9 +128,18 @@ impl Watcher {
 }
 
 impl Intake for Watcher {
-    fn push(&self, session: u32, payload: Bytes) {
-        let now = steady_us();
+    fn arrive(&self, arrivals: &mut Vec<Arrival>) {
         let mut s = lock(&self.seen);
+        arrivals.drain(..).for_each(|a| s.arrived(&a));
+        drop(s);
+        self.begun.send_if_modified(|b| !std::mem::replace(b, true));
+    }
+}
+
+impl Seen {
+    fn arrived(&mut self, arrival: &Arrival) {
+        let s = self;
+        let (session, payload, now) = (arrival.session, &arrival.bytes, steady_us_at(arrival.at));
         if s.session != session {
             if s.session != 0 {
                 s.restarts += 1;
@@ -148,17 +156,13 @@ impl Intake for Watcher {
         s.bytes += size;
         s.second.push(now, size);
         s.tenth.push(now, size);
-        s.checker.push(&payload);
-        s.reader.push(now, &payload);
+        s.checker.push(payload);
+        s.reader.push(now, payload);
         while let Some(unit) = s.reader.poll_unit() {
             s.unit(&unit);
         }
-        drop(s);
-        self.begun.send_if_modified(|b| !std::mem::replace(b, true));
     }
-}
 
-impl Seen {
     fn unit(&mut self, unit: &AccessUnit) {
         let Some(pts) = unit.pts else { return };
         if !unit.kind.is_video() {

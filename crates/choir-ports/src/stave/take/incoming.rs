@@ -1,10 +1,13 @@
 //! What comes by one connection: put in order, repaired, handed on as a transport stream or as it is.
 
 use super::{PATIENCE, TakePlan, Taker, absent};
-use crate::stave::{
-    plain_name,
-    session::{Failed, Session},
-    units::Arrived,
+use crate::{
+    Arrival,
+    stave::{
+        plain_name,
+        session::{Failed, Session},
+        units::Arrived,
+    },
 };
 use bytes::{Bytes, BytesMut};
 use choir_core::facts::{Notice, Waiting};
@@ -30,6 +33,7 @@ pub(super) struct Incoming {
     play: Option<Play>,
     remux: Option<Remux>,
     out: Vec<u8>,
+    arrivals: Vec<Arrival>,
     session: Option<u32>,
     pub machine: String,
     /// Missing units that have been counted.
@@ -47,6 +51,7 @@ impl Incoming {
             play: None,
             remux: None,
             out: Vec::new(),
+            arrivals: Vec::new(),
             session: None,
             machine: String::new(),
             counted: 0,
@@ -181,7 +186,8 @@ impl Incoming {
             && let Some(intake) = &plan.intake
         {
             let session = self.open_session(plan);
-            intake.push(session, Bytes::from(std::mem::take(&mut self.out)));
+            self.arrivals.push(Arrival::new(session, now, Bytes::from(std::mem::take(&mut self.out))));
+            intake.arrive(&mut self.arrivals);
         }
         self.count(plan, session);
     }

@@ -1,11 +1,12 @@
 //! What a source has sent just now, as far as one that comes on needs it: its tables, its clock and its sound.
 
-use super::{
-    packets,
-    programme::{Programme, Raw},
-    track::Decoded,
+use super::track::Decoded;
+use crate::ts::{
+    PCR_WRAP, Piece, TsPacket,
+    index::{Indexed, Raw},
+    pes::PesHeader,
+    programme::Programme,
 };
-use crate::ts::{PCR_WRAP, TsPacket, pes::PesHeader};
 use std::collections::VecDeque;
 
 /// Sound is kept for as long as it may run ahead of or behind the pictures of its time (a second, ISO 13818-1, 2.4.2.7), and what
@@ -20,6 +21,8 @@ pub struct Lead {
     /// When its first packet came.
     pub(super) since: Option<i64>,
     pub(super) programme: Programme,
+    /// First packets of the latest PAT and PMT.
+    tables: [Option<Raw>; 2],
     /// Last clock reference and when it came.
     clock: Option<(u64, i64)>,
     /// When its pictures are decoded.
@@ -29,26 +32,36 @@ pub struct Lead {
 }
 
 impl Lead {
-    /// Takes whole packets that came at `now` (µs on a clock that never steps).
-    pub fn push(&mut self, now: i64, data: &[u8]) {
-        for (p, raw) in packets(data) {
-            self.note_clock(now, &p);
-            self.note(now, &p, raw);
+    /// Takes what came at `now` (µs on a clock that never steps).
+    pub fn push(&mut self, now: i64, piece: &Piece<'_>) {
+        for i in piece.packets() {
+            self.learn(now, i);
+            self.keep_table(i);
+            self.note(now, &i.packet, i.raw, i.header.as_ref());
         }
     }
 
-    pub(super) fn note_clock(&mut self, now: i64, p: &TsPacket<'_>) {
+    /// Notes the clock and what tables say.
+    pub(super) fn learn(&mut self, now: i64, i: &Indexed<'_>) {
         self.since.get_or_insert(now);
-        if let Some(pcr) = p.adaptation.and_then(|a| a.pcr).filter(|_| self.programme.has_clock(p.pid)) {
+        if let Some(pcr) = i.clock {
             self.clock = Some((pcr, now));
         }
+        if let Some(programme) = &i.programme {
+            self.programme = programme.clone();
+        }
     }
 
-    pub(super) fn note(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw) {
-        if self.programme.is_table(p.pid) {
-            self.programme.learn(p, raw);
-        } else if p.unit_start && self.programme.video().is_some_and(|v| v.pid == p.pid) {
-            let header = p.payload.and_then(PesHeader::parse);
+    /// Keeps a packet that is a whole table.
+    pub(super) fn keep_table(&mut self, i: &Indexed<'_>) {
+        if i.programme.is_some() && i.packet.unit_start {
+            self.tables[usize::from(i.packet.pid != 0)] = Some(*i.raw);
+        }
+    }
+
+    /// Notes pictures and sound.
+    pub(super) fn note(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw, header: Option<&PesHeader>) {
+        if p.unit_start && self.programme.video().is_some_and(|v| v.pid == p.pid) {
             if let Some(dts) = header.and_then(|h| h.dts.or(h.pts)) {
                 self.pictures.note(dts);
             }
@@ -58,6 +71,11 @@ impl Lead {
                 self.sound.pop_front();
             }
         }
+    }
+
+    /// Both tables, once they have been seen.
+    pub(super) fn tables(&self) -> Option<[Raw; 2]> {
+        self.tables[0].zip(self.tables[1]).map(|(a, b)| [a, b])
     }
 
     /// The source's clock at `now`.

@@ -13,16 +13,19 @@
 
 mod lead;
 mod output;
-mod programme;
 mod sound;
 mod track;
 mod waiting;
 
-use super::{PTS_WRAP, TS_PACKET, TsPacket, wrapped_distance};
+use super::{
+    PTS_WRAP, Piece, TS_PACKET, TsPacket,
+    index::{Indexed, Raw},
+    programme::Programme,
+    wrapped_distance,
+};
 use bytes::{Bytes, BytesMut};
 pub use lead::Lead;
 use output::Output;
-use programme::{Programme, Raw};
 use sound::{Kept, Trim};
 use track::Tracks;
 use waiting::{Entry, Waiting};
@@ -118,9 +121,12 @@ impl Splicer {
         self.on.as_ref().map(|o| o.key)
     }
 
-    /// Takes whole packets of a source that came at `now` (µs on a clock that never steps); gives what goes out, and the cut if
-    /// one was made in them. `lead` is what the source sent before. Bytes of sources that are neither on nor wanted give nothing.
-    pub fn push(&mut self, key: SourceKey, now: i64, data: &Bytes, lead: &Lead) -> (Bytes, Option<Cut>) {
+    /// Takes what came of a source at `now` (µs on a clock that never steps); gives what goes out, and the cut if one was made in
+    /// it. `lead` is what the source sent before. Sources that are neither on nor wanted give nothing.
+    pub fn push(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, lead: &Lead) -> (Bytes, Option<Cut>) {
+        if !piece.is_packets() && !self.passes_other(key) {
+            return (Bytes::new(), None);
+        }
         let Some(on) = &mut self.on else {
             if Some(key.line) != self.wanted {
                 return (Bytes::new(), None);
@@ -128,36 +134,38 @@ impl Splicer {
             // Nothing to keep in step with: from the first byte, as it comes.
             let (programme, tracks) = (Programme::default(), Tracks::default());
             self.on = Some(OnAir { key, programme, tracks, trims: Vec::new(), last_seen: now });
-            self.watch(now, data);
-            return (data.clone(), Some(Cut { to: key }));
+            self.watch(now, piece);
+            return (piece.bytes().clone(), Some(Cut { to: key }));
         };
         let mut out = BytesMut::new();
         if on.key == key {
             on.last_seen = now;
             if self.next.iter().any(|n| n.closing.is_some()) {
-                self.close_with(now, data, &mut out);
+                self.close_with(now, piece, &mut out);
             } else if !self.cut {
-                self.watch(now, data);
-                return (data.clone(), None);
+                self.watch(now, piece);
+                return (piece.bytes().clone(), None);
             } else {
-                out.reserve(data.len());
-                packets(data).for_each(|(p, raw)| self.write(now, &p, raw, &mut out));
+                out.reserve(piece.bytes().len());
+                for i in piece.packets() {
+                    self.learn(i);
+                    self.write(now, &i.packet, i.raw, &mut out);
+                }
             }
-        } else if !self.learn(key, now, data, lead) {
+        } else if !self.wait(key, now, piece, lead) {
             return (Bytes::new(), None);
         }
         let cut = self.cut_if_ready(now, &mut out);
         (out.freeze(), cut)
     }
 
-    /// Passes other bytes than packets on, as long as nothing has been cut.
-    #[must_use]
-    pub fn passes_other(&self, key: SourceKey) -> bool {
+    /// Other bytes than packets go through as they come, as long as nothing is put in their place.
+    fn passes_other(&self, key: SourceKey) -> bool {
         !self.cut && self.on().map_or(Some(key.line) == self.wanted, |on| on == key)
     }
 
     /// Takes packets of a source that is not on; false when they move nothing on.
-    fn learn(&mut self, key: SourceKey, now: i64, data: &[u8], lead: &Lead) -> bool {
+    fn wait(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, lead: &Lead) -> bool {
         let Some(on) = self.on() else { return false };
         let place = self.next.iter().position(|n| n.key == key);
         let place = match place {
@@ -170,8 +178,8 @@ impl Splicer {
             // A closing source may be silent: whoever comes moves the time on.
             None => return self.closing().is_some(),
         };
-        for (p, raw) in packets(data) {
-            self.next[place].source.push(now, &p, raw);
+        for i in piece.packets() {
+            self.next[place].source.push(now, i);
         }
         self.close_for_next(now);
         true
@@ -196,13 +204,15 @@ impl Splicer {
     }
 
     /// Packets of the old source while it closes: what is open is completed.
-    fn close_with(&mut self, now: i64, data: &[u8], out: &mut BytesMut) {
+    fn close_with(&mut self, now: i64, piece: &Piece<'_>, out: &mut BytesMut) {
         let shift = self.out.shift();
-        for (p, raw) in packets(data) {
+        for i in piece.packets() {
+            self.learn(i);
             let Some(on) = &mut self.on else { return };
+            let p = &i.packet;
             let clock_only = p.payload.is_none() && on.programme.has_clock(p.pid);
-            if clock_only || on.programme.is_table(p.pid) || on.tracks.still_open(&p, shift) {
-                self.write(now, &p, raw, out);
+            if clock_only || on.programme.is_table(p.pid) || on.tracks.still_open(p, shift) {
+                self.write(now, p, i.raw, out);
             }
         }
     }
@@ -229,7 +239,7 @@ impl Splicer {
         tracks.inherit(&old.tracks);
         tracks.expect_step(source.lead.pictures.step);
         let trims = self.trims(now, &old.tracks, &tracks);
-        let tables = source.lead.programme.tables();
+        let tables = source.lead.tables();
         self.on = Some(OnAir { key, programme: source.lead.programme, tracks, trims, last_seen: now });
         let sound = source.lead.sound.iter().map(|(_, raw)| raw);
         for raw in tables.iter().flatten().chain(sound).chain(&source.held) {
@@ -262,15 +272,21 @@ impl Splicer {
     }
 
     /// Passing untouched: only what a later cut needs is noted.
-    fn watch(&mut self, now: i64, data: &[u8]) {
-        let Some(on) = &mut self.on else { return };
-        for (p, raw) in packets(data) {
-            let table = on.programme.is_table(p.pid);
-            if table {
-                on.learn(&p, raw);
-            }
-            self.out.watch(now, &p, on.programme.has_clock(p.pid), table);
-            on.tracks.follow(&p);
+    fn watch(&mut self, now: i64, piece: &Piece<'_>) {
+        for i in piece.packets() {
+            self.learn(i);
+            let Some(on) = &mut self.on else { return };
+            self.out.watch(now, &i.packet, i.clock.is_some(), on.programme.is_table(i.packet.pid));
+            on.tracks.follow(&i.packet, i.header.as_ref());
+        }
+    }
+
+    /// Takes over what a table of what is on says.
+    fn learn(&mut self, i: &Indexed<'_>) {
+        let (Some(on), Some(programme)) = (&mut self.on, &i.programme) else { return };
+        on.programme = programme.clone();
+        if let Some(pmt) = &on.programme.pmt {
+            on.tracks.set(pmt);
         }
     }
 
@@ -292,7 +308,7 @@ impl Splicer {
                 on.trims.swap_remove(place);
                 let from = out.len();
                 self.out.write_pes(p.pid, &pes, counter, out);
-                packets(&out[from..]).for_each(|(p, _)| on.tracks.follow(&p));
+                packets(&out[from..]).for_each(|p| on.tracks.follow_written(&p));
                 if let Some((p, raw)) = then.as_ref().and_then(|raw| Some((TsPacket::parse(raw)?, raw))) {
                     self.write_now(now, &p, raw, out);
                 }
@@ -305,23 +321,10 @@ impl Splicer {
         if !self.out.begins(p) {
             return;
         }
-        let table = on.programme.is_table(p.pid);
-        if table {
-            on.learn(p, raw);
-        }
         let from = out.len();
-        self.out.write(now, raw, p, on.programme.has_clock(p.pid), table, out);
+        self.out.write(now, raw, p, on.programme.has_clock(p.pid), on.programme.is_table(p.pid), out);
         if let Some(written) = out.get(from..).and_then(TsPacket::parse) {
-            on.tracks.follow(&written);
-        }
-    }
-}
-
-impl OnAir {
-    fn learn(&mut self, p: &TsPacket<'_>, raw: &[u8]) {
-        self.programme.learn(p, raw);
-        if let Some(pmt) = &self.programme.pmt {
-            self.tracks.set(pmt);
+            on.tracks.follow_written(&written);
         }
     }
 }
@@ -333,6 +336,6 @@ fn may_follow(key: SourceKey, on: SourceKey, wanted: Option<u32>) -> bool {
 }
 
 /// The packets in whole packets' bytes, without damaged ones.
-fn packets(data: &[u8]) -> impl Iterator<Item = (TsPacket<'_>, &Raw)> {
-    data.as_chunks::<TS_PACKET>().0.iter().filter_map(|raw| TsPacket::parse(raw).map(|p| (p, raw)))
+fn packets(data: &[u8]) -> impl Iterator<Item = TsPacket<'_>> {
+    data.as_chunks::<TS_PACKET>().0.iter().filter_map(|raw| TsPacket::parse(raw))
 }

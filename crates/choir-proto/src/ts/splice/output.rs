@@ -1,8 +1,9 @@
 //! What goes out after a cut: every packet with its clock, time stamps, counter and table version made to fit what went before.
 
-use super::{programme::Raw, track::Tracks, waiting::Entry};
+use super::{track::Tracks, waiting::Entry};
 use crate::ts::{
     PCR_WRAP, PTS_WRAP, TS_PACKET, TsPacket,
+    index::Raw,
     packet::{NULL_PID, SYNC, pcr_bytes},
     pes::{PesHeader, time_bytes},
     psi::crc32,

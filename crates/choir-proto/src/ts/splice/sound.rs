@@ -1,9 +1,8 @@
 //! Sound at a cut: what of the new source's sound follows the old one's end without overlap.
 
-use super::programme::Raw;
 use crate::{
     adts,
-    ts::{PTS_WRAP, TsPacket, pes::PesHeader, psi::StreamKind, sound::frame_ticks, wrapped_distance, write_pes_header},
+    ts::{PTS_WRAP, TsPacket, index::Raw, pes::PesHeader, psi::StreamKind, sound::frame_ticks, wrapped_distance, write_pes_header},
 };
 
 /// Ticks by which the ends of units may be rounded.

@@ -53,12 +53,12 @@ impl Track {
         }
     }
 
-    fn follow(&mut self, p: &TsPacket<'_>) {
+    fn follow(&mut self, p: &TsPacket<'_>, header: Option<&PesHeader>) {
         let Some(payload) = p.payload else { return };
         if p.unit_start {
             self.finish();
-            let Some(header) = PesHeader::parse(payload) else { return };
-            self.note_times(&header);
+            let Some(header) = header else { return };
+            self.note_times(header);
             self.open = Some(Open { left: header.payload_bytes, pts: header.pts, sound: Vec::new() });
             self.add(payload.get(header.header_bytes..).unwrap_or_default());
         } else if self.open.is_some() {
@@ -191,11 +191,17 @@ impl Tracks {
         }
     }
 
-    /// Looks at a packet that goes out.
-    pub fn follow(&mut self, p: &TsPacket<'_>) {
+    /// Looks at a packet that goes out as it came.
+    pub fn follow(&mut self, p: &TsPacket<'_>, header: Option<&PesHeader>) {
         if let Some(track) = self.0.iter_mut().find(|t| t.pid == p.pid) {
-            track.follow(p);
+            track.follow(p, header);
         }
+    }
+
+    /// Looks at a packet that goes out rewritten.
+    pub fn follow_written(&mut self, p: &TsPacket<'_>) {
+        let header = p.payload.filter(|_| p.unit_start).and_then(PesHeader::parse);
+        self.follow(p, header.as_ref());
     }
 
     /// From now on only what is open goes out. Sound goes on until the pictures have ended.

@@ -1,0 +1,236 @@
+//! A source's transport stream, parsed once for everybody who needs to know what is in it: tables, clock references, unit starts,
+//! keyframes. Meters, splicers and taps read the same [`Piece`].
+
+use super::{
+    Aligned, TS_PACKET, TsCounters, TsPacket,
+    look::{Look, Picture},
+    packet::NULL_PID,
+    pes::PesHeader,
+    programme::Programme,
+    psi::{Pmt, SectionReader, StreamKind, first_program},
+};
+use bytes::Bytes;
+use smallvec::SmallVec;
+use std::sync::Arc;
+
+const PIDS: usize = 8192;
+const NONE: u8 = 0xFF;
+
+pub(super) type Raw = [u8; TS_PACKET];
+
+/// One packet, and what it is to its programme.
+#[derive(Debug)]
+pub(super) struct Indexed<'a> {
+    pub packet: TsPacket<'a>,
+    pub raw: &'a Raw,
+    /// Repeats the packet before it on its PID, as is allowed once (ISO 13818-1, 2.4.3.3).
+    pub repeat: bool,
+    /// Packets are missing before it on its PID.
+    pub gap: bool,
+    /// The programme's clock, 27 MHz.
+    pub clock: Option<u64>,
+    /// The programme, when a table is complete with this packet.
+    pub programme: Option<Programme>,
+    /// Place in the programme map, and kind.
+    pub stream: Option<(usize, StreamKind)>,
+    /// Of the unit that begins in it.
+    pub header: Option<PesHeader>,
+    /// That unit is of the stream by whose units a source can come on: the first of pictures, where it has any.
+    pub may_enter: bool,
+    /// With this packet it is known what the picture of its unit is.
+    pub picture: Option<Picture>,
+}
+
+/// What came in one piece, parsed.
+#[derive(Debug)]
+pub struct Piece<'a> {
+    bytes: &'a Bytes,
+    packets: SmallVec<[Indexed<'a>; 7]>,
+    whole: bool,
+}
+
+impl<'a> Piece<'a> {
+    /// As it came.
+    #[must_use]
+    pub const fn bytes(&self) -> &'a Bytes {
+        self.bytes
+    }
+
+    /// Whole packets; other bytes are none.
+    #[must_use]
+    pub const fn is_packets(&self) -> bool {
+        self.whole
+    }
+
+    /// Its packets, without those that cannot be read.
+    pub(super) fn packets(&self) -> &[Indexed<'a>] {
+        &self.packets
+    }
+}
+
+/// Parses one start of one source.
+#[derive(Debug)]
+pub struct Index {
+    pat: SectionReader,
+    map: SectionReader,
+    programme: Programme,
+    /// PID to place in the programme map.
+    places: Box<[u8; PIDS]>,
+    /// Last counter of each PID, with bit 4 set after a permitted repeat.
+    continuity: Box<[u8; PIDS]>,
+    /// Units whose pictures are not known yet, by the place of their stream.
+    looks: Vec<(usize, Look)>,
+    in_sync: bool,
+    counters: TsCounters,
+}
+
+impl Default for Index {
+    fn default() -> Self {
+        Self {
+            pat: SectionReader::default(),
+            map: SectionReader::default(),
+            programme: Programme::default(),
+            places: Box::new([NONE; PIDS]),
+            continuity: Box::new([NONE; PIDS]),
+            looks: Vec::new(),
+            in_sync: false,
+            counters: TsCounters::default(),
+        }
+    }
+}
+
+impl Index {
+    /// The source begins anew: only the counters go on.
+    pub fn restart(&mut self) {
+        *self = Self { counters: self.counters(), ..Self::default() };
+    }
+
+    /// Totals since the start.
+    #[must_use]
+    pub fn counters(&self) -> TsCounters {
+        TsCounters { crc_errors: self.counters.crc_errors + self.pat.crc_errors + self.map.crc_errors, ..self.counters }
+    }
+
+    /// Parses what came next.
+    pub fn push<'a>(&mut self, part: &'a Aligned) -> Piece<'a> {
+        match part {
+            Aligned::Packets(bytes) => {
+                self.in_sync = true;
+                Piece { bytes, packets: bytes.as_chunks().0.iter().filter_map(|raw| self.packet(raw)).collect(), whole: true }
+            }
+            Aligned::Other(bytes) => {
+                self.counters.sync_losses += u64::from(std::mem::take(&mut self.in_sync));
+                Piece { bytes, packets: SmallVec::new(), whole: false }
+            }
+        }
+    }
+
+    fn packet<'a>(&mut self, raw: &'a Raw) -> Option<Indexed<'a>> {
+        self.counters.packets += 1;
+        let Some(packet) = TsPacket::parse(raw) else {
+            self.counters.transport_errors += 1;
+            return None;
+        };
+        let mut i = Indexed {
+            packet,
+            raw,
+            repeat: false,
+            gap: false,
+            clock: None,
+            programme: None,
+            stream: None,
+            header: None,
+            may_enter: false,
+            picture: None,
+        };
+        if packet.pid == NULL_PID {
+            self.counters.nulls += 1;
+            return Some(i);
+        }
+        if packet.error {
+            self.counters.transport_errors += 1;
+            return Some(i);
+        }
+        (i.repeat, i.gap) = self.check_continuity(&packet);
+        i.clock = packet.adaptation.and_then(|a| a.pcr).filter(|_| self.programme.has_clock(packet.pid));
+        if self.programme.is_table(packet.pid) {
+            i.programme = packet.payload.filter(|_| !i.repeat).and_then(|payload| self.table(&packet, payload));
+        } else if let Some((place, stream)) = self.stream_at(packet.pid) {
+            i.stream = Some((place, stream));
+            self.unit(place, stream, &mut i);
+        }
+        Some(i)
+    }
+
+    fn stream_at(&self, pid: u16) -> Option<(usize, StreamKind)> {
+        let place = usize::from(self.places[usize::from(pid) % PIDS]);
+        Some((place, self.programme.pmt.as_ref()?.streams.get(place)?.kind))
+    }
+
+    fn check_continuity(&mut self, p: &TsPacket<'_>) -> (bool, bool) {
+        if p.payload.is_none() {
+            return (false, false);
+        }
+        let slot = &mut self.continuity[usize::from(p.pid) % PIDS];
+        let last = *slot;
+        *slot = p.continuity;
+        if last == NONE || p.adaptation.is_some_and(|a| a.discontinuity) {
+            return (false, false);
+        }
+        if p.continuity == last & 15 && last & 16 == 0 {
+            *slot = last | 16;
+            return (true, false);
+        }
+        let gap = p.continuity != (last & 15).wrapping_add(1) & 15;
+        self.counters.continuity_errors += u64::from(gap);
+        (false, gap)
+    }
+
+    /// Reads a table packet; gives the programme as it is now when a table is complete.
+    fn table(&mut self, p: &TsPacket<'_>, payload: &[u8]) -> Option<Programme> {
+        if p.pid == 0 {
+            let (_, pid) = first_program(&self.pat.push(p.unit_start, payload)?)?;
+            self.programme.pmt_pid = Some(pid);
+        } else {
+            let map = Pmt::parse(&self.map.push(p.unit_start, payload)?)?;
+            if self.programme.pmt.as_deref() != Some(&map) {
+                self.places.fill(NONE);
+                for (place, s) in map.streams.iter().enumerate() {
+                    self.places[usize::from(s.pid) % PIDS] = place as u8;
+                }
+                self.looks.clear();
+                self.programme.pmt = Some(Arc::new(map));
+            }
+        }
+        Some(self.programme.clone())
+    }
+
+    /// Notes where units begin, and what their pictures are.
+    fn unit(&mut self, place: usize, kind: StreamKind, i: &mut Indexed<'_>) {
+        let Some(payload) = i.packet.payload.filter(|_| !i.repeat) else { return };
+        let flagged = i.packet.adaptation.is_some_and(|a| a.random_access);
+        if i.packet.unit_start {
+            // A unit that ended without showing a picture has shown none that could be begun with.
+            self.looks.retain(|(of, _)| *of != place);
+            i.header = PesHeader::parse(payload);
+            let video = self.programme.video();
+            i.may_enter = i.header.is_some()
+                && match video {
+                    Some(first) => first.pid == i.packet.pid,
+                    // Without pictures any unit of sound will do, and the flag where the codec is not known.
+                    None => kind.is_audio() || flagged,
+                };
+            if i.header.is_some() && kind.is_video() {
+                self.looks.push((place, Look::new(kind, flagged)));
+            } else if i.may_enter {
+                i.picture = Some(Picture { keyframe: true, with_sets: None });
+            }
+        }
+        let Some(n) = self.looks.iter().position(|(of, _)| *of == place) else { return };
+        let data = payload.get(i.header.map_or(0, |h| h.header_bytes)..).unwrap_or_default();
+        i.picture = self.looks[n].1.push(data, i.packet.stuffed(), i.packet.scrambling != 0);
+        if i.picture.is_some() {
+            self.looks.swap_remove(n);
+        }
+    }
+}
