@@ -8,8 +8,8 @@ use crate::{
     advice::{USUAL_RATE, latency_for, overhead_for},
     device::StreamWish,
     link::Link,
+    model::{Expect, Feed, Sheet},
     network::{Network, NetworkKind},
-    sheet::{Expect, Feed, Sheet},
     units::Bitrate,
 };
 use serde::Serialize;

@@ -4,8 +4,8 @@ use crate::{
     advice::{USUAL_RATE, overhead_for},
     device::{AUDIO_INPUTS, Device, StreamWish},
     link::{Link, Mode, RtspLink, SrtLink, StaveLink, opposite, show_url},
+    model::{Expect, Feed, Line, Sheet},
     secret::{Secret, SecretText},
-    sheet::{Expect, Feed, Line, Sheet},
     stave::PORT as STAVE_PORT,
     units::{say_rate, say_size},
 };
@@ -115,7 +115,7 @@ pub fn feed_cards(sheet: &Sheet, feed: &Feed, reveal: Option<Reveal<'_>>) -> Vec
 /// The card of a device: what to set on it, and the far ends of the lines that its streams feed.
 #[must_use]
 pub fn device_card(sheet: &Sheet, device: &Device) -> Card {
-    let entries = crate::device::by_hand(device, sheet).into_iter().map(|(label, value)| Entry { label, value, note: None }).collect();
+    let entries = crate::by_hand::by_hand(device, sheet).into_iter().map(|(label, value)| Entry { label, value, note: None }).collect();
     Card {
         subject: format!("device {}", device.name),
         title: device.title.clone(),

@@ -2,7 +2,7 @@
 
 use crate::{
     id::{FeedId, LineId},
-    sheet::Change,
+    model::Change,
 };
 use serde::{Deserialize, Serialize};
 

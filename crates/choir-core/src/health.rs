@@ -1,131 +1,12 @@
 //! From numbers to a state: what an engineer would conclude from one second of a line or way out, and from the seconds before.
 
 use crate::{
-    facts::{Contact, Direction, Joining, Loss, Waiting, WayTick},
-    sheet::Mismatch,
+    facts::{Contact, Direction, Reason, State, WayTick},
+    limits,
+    model::Mismatch,
     units::Bitrate,
 };
-use serde::{Deserialize, Serialize};
-use std::{fmt, time::Duration};
-
-/// State of a line, or of one way out of a feed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// Nobody there yet.
-    Waiting,
-    /// Joining, or connected without media.
-    Joining,
-    /// On air.
-    Steady,
-    /// Works, but the numbers say it will not for long.
-    Strained,
-    /// Does not work.
-    Broken,
-    /// Stopped by the engineer.
-    Held,
-}
-
-impl State {
-    /// One word.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Waiting => "waiting",
-            Self::Joining => "joining",
-            Self::Steady => "steady",
-            Self::Strained => "strained",
-            Self::Broken => "broken",
-            Self::Held => "held",
-        }
-    }
-}
-
-impl fmt::Display for State {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.word())
-    }
-}
-
-/// Why a line or way out is in its state. [`crate::words`] has the sentences.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Reason {
-    /// Held by the engineer.
-    Held,
-    /// The link waits.
-    Waiting(Waiting),
-    /// The link is being joined.
-    Joining(Joining),
-    /// The link is lost.
-    Lost(Loss),
-    /// A way out is ready, and its line sends nothing.
-    LineSilent,
-    /// Connected, and no media yet.
-    NoMediaYet,
-    /// Connected for so long without any media.
-    NoMedia(Duration),
-    /// Connected, and no media for so long.
-    MediaStopped(Duration),
-    /// Packets are missing after repair: share of 1.
-    Missing(f64),
-    /// So many packets are missing after repair.
-    MissingPackets(u64),
-    /// So many packets were lost that cannot be repaired in time.
-    Unrepaired(u64),
-    /// Packets were dropped since the peer's flow window is too small.
-    WindowTooSmall {
-        /// Packets dropped.
-        dropped: u64,
-        /// The window, packets.
-        window: u32,
-    },
-    /// The round trip is longer than the latency: nothing that is lost can be repaired.
-    LatencyBelowRtt {
-        /// Round-trip time, ms.
-        rtt_ms: f64,
-        /// Latency, ms.
-        latency_ms: f64,
-    },
-    /// The receiver has acknowledged nothing for so long, ms.
-    Unacknowledged(f64),
-    /// No transport stream with a programme.
-    NotTransportStream,
-    /// No keyframe yet.
-    NoKeyframe,
-    /// Keyframes come without parameter sets.
-    NoParameterSets,
-    /// Little headroom.
-    HeadroomLow {
-        /// Headroom, ms.
-        ms: f64,
-        /// Latency, ms.
-        latency_ms: f64,
-    },
-    /// The media is not what the sheet expects.
-    Differs(Mismatch),
-    /// This share of the packets is lost on the path, and repaired.
-    HeavyLoss(f64),
-    /// All is well.
-    Steady {
-        /// Media rate.
-        rate: Bitrate,
-        /// Headroom and latency, ms.
-        headroom_ms: Option<(f64, f64)>,
-        /// Which way.
-        direction: Direction,
-    },
-}
-
-impl Reason {
-    /// The same reason, maybe with other numbers.
-    #[must_use]
-    pub fn is_like(&self, other: &Self) -> bool {
-        match (self, other) {
-            (Self::Lost(a), Self::Lost(b)) => a == b,
-            _ => std::mem::discriminant(self) == std::mem::discriminant(other),
-        }
-    }
-}
+use std::time::Duration;
 
 /// What the media of a line shows.
 #[derive(Debug, Clone, PartialEq)]
@@ -166,35 +47,6 @@ pub struct Verdict {
     pub state: State,
     /// Why.
     pub reason: Reason,
-}
-
-/// Limits of the judgement, each defined once.
-pub mod limits {
-    use std::time::Duration;
-
-    /// Silence of a connected line from which it is broken.
-    pub const SILENCE: Duration = Duration::from_secs(2);
-    /// Time that a fresh stream has to show its tables and first keyframe.
-    pub const FIRST_PICTURE: Duration = Duration::from_secs(5);
-    /// Share of packets missing after repair from which no picture can be shown.
-    pub const BROKEN_SHARE: f64 = 0.02;
-    /// Loss on the path that leaves no reserve, share of 1.
-    pub const HEAVY_LOSS: f64 = 0.10;
-    /// Headroom below this part of the latency is little.
-    pub const HEADROOM_SHARE: f64 = 0.15;
-    /// Headroom below this is little at any latency, ms.
-    pub const HEADROOM_LEAST_MS: f64 = 5.0;
-    /// A frame rate this far from the expected one differs, share of 1.
-    pub const RATE_TOLERANCE: f64 = 0.02;
-    /// Headroom from which it is little.
-    #[must_use]
-    pub fn headroom_ms(latency_ms: f64) -> f64 {
-        (latency_ms * HEADROOM_SHARE).max(HEADROOM_LEAST_MS)
-    }
-    /// How long trouble is remembered, so that a state does not flicker.
-    pub const MEMORY: Duration = Duration::from_secs(5);
-    /// Time beyond latency and round trip after which an acknowledgement is overdue, ms.
-    pub const ACK_SPARE_MS: f64 = 500.0;
 }
 
 /// Judges one way, tick by tick.
@@ -301,6 +153,7 @@ impl Health {
 mod tests {
     use super::*;
     use crate::facts::Span;
+    use crate::facts::{Loss, Waiting};
 
     fn media() -> MediaFacts {
         MediaFacts {

@@ -6,23 +6,27 @@
 //! | [`units`] | bitrates, times and shares as engineers write them |
 //! | [`secret`] | passphrases and where they come from; never printed |
 //! | [`link`] | one link's settings, as URL and as fields |
+//! | [`model`] | what a patch sheet says, as values, and how two differ |
 //! | [`sheet`] | the patch sheet: reading it, and every finding with its place |
 //! | [`device`] | what is wanted of a device, what it has, and what differs |
 //! | [`find`] | which addresses to ask, and what the answers add up to |
 //! | [`network`] | the networks that streams cross |
 //! | [`advice`] | latency and overhead for a path, from a stated model |
 //! | [`budget`] | what the streams need on each network |
+//! | [`by_hand`] | what is set by hand on a device without control |
 //! | [`card`] | what to type at the other end |
 //! | [`linecheck`] | what was seen of a line, step by step |
 //! | [`id`] | who is who in a show |
 //! | [`command`] | what may be asked of a running show, and how it refuses |
 //! | [`facts`] | how links stand, what is measured each second, what happened |
+//! | [`limits`] | from which numbers on a state changes |
 //! | [`health`] | from facts to a state with its reason |
 //! | [`words`] | the sentences of facts, reasons and events |
 //! | [`view`] | snapshots of a running show, for every kind of output |
 
 pub mod advice;
 pub mod budget;
+pub mod by_hand;
 pub mod card;
 pub mod command;
 pub mod device;
@@ -31,8 +35,10 @@ pub mod find;
 pub mod finding;
 pub mod health;
 pub mod id;
+pub mod limits;
 pub mod linecheck;
 pub mod link;
+pub mod model;
 pub mod network;
 pub mod secret;
 pub mod sheet;

@@ -1,9 +1,6 @@
 //! Snapshots of a running show: what the live view draws, `status` prints, and JSON carries.
 
-use crate::{
-    facts::{EventGrade, Fault},
-    health::State,
-};
+use crate::facts::{EventGrade, Fault, State};
 use serde::{Deserialize, Serialize};
 
 /// The whole show at one moment.

@@ -4,7 +4,8 @@
 
 use choir_core::{
     Grade,
-    device::{Control, Keyframe, NetworkWish, RateControl, Sound, by_hand},
+    by_hand::by_hand,
+    device::{Control, Keyframe, NetworkWish, RateControl, Sound},
     sheet::{Sheet, read_sheet},
 };
 use proptest::prelude::*;

@@ -1,8 +1,7 @@
 //! The line check's judgement: each failure is told apart, and each says what to do.
 
 use choir_core::{
-    facts::Fault,
-    health::State,
+    facts::{Fault, State},
     linecheck::{Limits, Mark, Row, Seen, Step, judge_line, judge_out},
     sheet::{Sheet, read_sheet},
     view::{DefectView, LinkView, MediaView},

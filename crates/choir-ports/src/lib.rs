@@ -1,6 +1,7 @@
 //! Ways in and out. Each is one task that serves all links of one socket (or one file); media goes in
 //! through [`Intake`], out through [`Outlet`], and [`LinkStatus`] tells how it stands.
 
+mod cause;
 mod control;
 pub mod defects;
 mod file;
@@ -16,12 +17,13 @@ pub mod stave;
 pub mod survey;
 mod udp_ts;
 
+pub use cause::WayCause;
 pub use control::WayControl;
 pub use file::{FileError, spawn_file_in};
-pub use open::{OpenWay, Ports, ReadyWay, StaveWay, Way, WayCause, WayError, open_ways};
+pub use open::{OpenWay, Ports, ReadyWay, StaveWay, Way, WayError, open_ways};
 pub use recording::spawn_file_out;
 pub use rtp::{spawn_rtp_in, spawn_rtp_out};
-pub use rtsp::{Hooks, PullPlan, RtspServer, ServePlan, Served, UdpManner, spawn_pull, spawn_server};
+pub use rtsp::{PullPlan, RtspServer, ServePlan, Served, ServerOptions, UdpManner, spawn_pull, spawn_server};
 pub use srt::{CallPlan, ListenPlan, Listener, Listening, spawn_caller, spawn_listener};
 pub use status::{Counters, Gauges, HeadroomReading, LinkStatus, Live, PeerLive};
 pub use udp_ts::{spawn_udp_in, spawn_udp_out};

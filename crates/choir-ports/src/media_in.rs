@@ -9,8 +9,8 @@ use choir_core::facts::{Misbehaviour, Notice};
 use choir_proto::{
     media::Codec,
     remux::{Remux, RemuxTrack},
-    rtp::{Damage, Feedback, Received, ReceiverConfig, RtpReceiver, SyncGroup, write_keyframe_request},
-    rtsp::{PayloadFormat, SdpTrack},
+    rtp::{Damage, Feedback, PayloadFormat, Received, ReceiverConfig, RtpReceiver, SyncGroup, write_keyframe_request},
+    rtsp::SdpTrack,
     ts::TS_PACKET,
 };
 use std::{

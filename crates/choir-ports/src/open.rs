@@ -1,9 +1,10 @@
 //! Opens ways in and out as their links say. Listeners on one address share its port.
 
-use crate::stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StaveError, StreamPlan, TakePlan, spawn_take};
+use crate::cause::resolve;
+use crate::stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, FileError, Flow, Hooks, Intake, LinkStatus, ListenPlan, Listener, Outlet, PullPlan, RtspServer, ServePlan, spawn_caller,
-    spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, Outlet, PullPlan, RtspServer, ServePlan, ServerOptions, WayCause,
+    spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
     link::{Link, Mode, RtspLink, SrtLink},
@@ -85,44 +86,6 @@ pub struct WayError {
     pub cause: WayCause,
 }
 
-/// Why a way cannot be opened.
-#[derive(Debug, thiserror::Error)]
-pub enum WayCause {
-    /// An address cannot be had.
-    #[error("cannot open {0}: {1}{hint}", hint = open_hint(.1))]
-    Open(SocketAddr, io::Error),
-    /// A name cannot be looked up.
-    #[error("cannot look up {0}: {1}")]
-    Name(String, io::Error),
-    /// A passphrase cannot be had.
-    #[error(transparent)]
-    Secret(#[from] SecretError),
-    /// A file cannot be used.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// Stave cannot be had.
-    #[error(transparent)]
-    Stave(#[from] StaveError),
-    /// Names are not taken here.
-    #[error("a Stave name needs a running show: put it into a sheet, then \"choir run\"")]
-    NoNode,
-    /// Its secrets were not fetched: a fault of this program.
-    #[error("its keys were not fetched: please report this")]
-    NoKeys,
-    /// A session description cannot be used.
-    #[error("the session description {path} cannot be used: {1}", path = .0.display())]
-    Description(PathBuf, String),
-}
-
-fn open_hint(cause: &io::Error) -> &'static str {
-    match cause.kind() {
-        io::ErrorKind::AddrInUse => ": another program waits on that port; stop it, or choose another port",
-        io::ErrorKind::AddrNotAvailable => ": this machine has no such address; check it against the network settings",
-        io::ErrorKind::PermissionDenied => ": not allowed; ports below 1024 need an administrator",
-        _ => "",
-    }
-}
-
 /// Settings of one end, with its passphrase fetched.
 fn link_config(srt: &SrtLink, default_latency: Duration, base: &Path) -> Result<LinkConfig, SecretError> {
     let passphrase = srt.passphrase.as_ref().map(|s| secrets::fetch(s, base)).transpose()?;
@@ -176,12 +139,6 @@ fn pull_plan(rtsp: &RtspLink, credentials: Option<Credentials>, intake: Arc<dyn 
         intake,
         status,
     }
-}
-
-pub(super) async fn resolve(host: Option<&str>, port: u16) -> Result<SocketAddr, WayCause> {
-    let Some(host) = host else { return Ok((IpAddr::from([0, 0, 0, 0]), port).into()) };
-    let mut found = tokio::net::lookup_host((host, port)).await.map_err(|e| WayCause::Name(host.to_owned(), e))?;
-    found.next().ok_or_else(|| WayCause::Name(host.to_owned(), io::Error::other("it has no address")))
 }
 
 /// A way with its secrets fetched.
@@ -440,7 +397,7 @@ impl Ports {
             }
             None => {
                 let (end, server_stop) = self.0.stop.child();
-                let server = Arc::new(RtspServer::open(addr, Hooks::default(), &server_stop)?);
+                let server = Arc::new(RtspServer::open(addr, ServerOptions::default(), &server_stop)?);
                 shared.servers.insert(addr, Shared { port: server.clone(), ways: 1, end });
                 server
             }

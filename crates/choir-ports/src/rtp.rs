@@ -1,9 +1,9 @@
 //! RTP without a session: a transport stream in payload type 33, or what a session description says.
 
 use super::{
-    Intake, Outlet,
+    Intake, Outlet, WayCause,
+    cause::resolve,
     media_in::{MediaIn, ReceiveOptions, rand},
-    open::WayCause,
     status::LinkStatus,
     udp_ts::{open_out, send_datagrams},
 };
@@ -15,8 +15,8 @@ use choir_core::{
 use choir_host::clock::sleep_until;
 use choir_host::{Stop, udp::UdpPort};
 use choir_proto::{
-    rtp::{Feedback, write_rtp_header},
-    rtsp::{PayloadFormat, SdpTrack, parse_sdp},
+    rtp::{Feedback, PayloadFormat, write_rtp_header},
+    rtsp::{SdpTrack, parse_sdp},
 };
 use std::{
     io,
@@ -83,7 +83,7 @@ pub async fn spawn_rtp_in(
     let mut ports = Vec::new();
     for t in &tracks {
         let host = match &link.host {
-            Some(_) => super::open::resolve(link.host.as_deref(), 0).await?.ip(),
+            Some(_) => resolve(link.host.as_deref(), 0).await?.ip(),
             None => t.connection.unwrap_or([0, 0, 0, 0].into()),
         };
         let port = if t.port > 0 { t.port } else { link.port.unwrap_or(0) };

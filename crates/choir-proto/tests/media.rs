@@ -9,9 +9,9 @@ use choir_proto::{
     media::{Codec, MediaUnit},
     remux::{Remux, RemuxTrack},
     rtp::{
-        Damage, Depacketizer, PackedUnit, Packetizer, ParameterSets, RawUnit, Received, ReceiverConfig, RtpPacket, RtpReceiver, SyncGroup,
+        Damage, Depacketizer, PackedUnit, Packetizer, ParameterSets, PayloadFormat, RawUnit, Received, ReceiverConfig, RtpPacket,
+        RtpReceiver, SyncGroup,
     },
-    rtsp::PayloadFormat,
     ts::{
         AccessUnit, Depth, Origin, PCR_WRAP, PTS_WRAP, PesHeader, StreamKind, TS_PACKET, TsChecker, TsFault, TsPacket, TsReader,
         wrapped_distance,

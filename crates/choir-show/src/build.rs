@@ -3,10 +3,10 @@
 use crate::{
     cameras::Desk,
     feed::{FeedRun, OutRun},
+    inner::{Inner, OpenError},
     keyframes,
     line::LineRun,
     media::FeedMedia,
-    show::Inner,
 };
 use choir_core::{
     link::{Link, show_url},
@@ -19,16 +19,6 @@ use choir_ports::{
 };
 use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
-
-/// An entry of the sheet that cannot be opened.
-#[derive(Debug, thiserror::Error)]
-#[error("{entry}: {cause}")]
-pub struct OpenError {
-    /// Which.
-    pub entry: Entry,
-    /// Why.
-    pub cause: WayCause,
-}
 
 /// Orders to a camera that may wait.
 const ORDERS: usize = 16;

@@ -2,8 +2,8 @@
 
 use crate::{
     feed::FeedRun,
+    inner::Inner,
     ptz::{Ptz, PtzError},
-    show::Inner,
 };
 use choir_core::{
     device::{Control, Device},

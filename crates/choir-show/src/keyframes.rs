@@ -1,7 +1,7 @@
 //! Keyframes are asked for against the stream. A take asks the source of its line: on the link itself, where that has words for it
 //! (RTCP, Stave), else the device by ONVIF. Receivers of a feed ask the source of the line that is on.
 
-use crate::{feed::FeedRun, show::Inner};
+use crate::{feed::FeedRun, inner::Inner};
 use choir_core::{device::Device, facts::Notice};
 use choir_devices::{
     device::{DeviceError, session},

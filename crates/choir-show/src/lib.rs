@@ -14,6 +14,8 @@ pub mod bus;
 mod cameras;
 pub mod control;
 mod feed;
+mod follow;
+mod inner;
 pub mod inspect;
 mod keyframes;
 mod line;
@@ -29,5 +31,5 @@ mod side;
 pub mod still;
 mod view;
 
-pub use build::OpenError;
-pub use show::{Reports, Show, event_view};
+pub use inner::{OpenError, Reports};
+pub use show::{Show, event_view};

@@ -7,8 +7,8 @@ use crate::{
     view::{media_view, mismatch, stream_views},
 };
 use choir_core::{
-    facts::{Direction, WayTick},
-    health::{MediaFacts, State},
+    facts::{Direction, State, WayTick},
+    health::MediaFacts,
     id::{LineId, Subject},
     link::{Link, show_url},
     sheet::Line,

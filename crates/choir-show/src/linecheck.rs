@@ -7,7 +7,7 @@ use crate::{
 };
 use choir_core::{
     command::By,
-    health::State,
+    facts::State,
     linecheck::{Limits, Row, Seen, judge_line, judge_out},
     sheet::Sheet,
     view::{LinkView, MediaView, ShowView},

@@ -2,8 +2,8 @@
 
 use crate::bus::Bus;
 use choir_core::{
-    facts::{Contact, Direction, Encryption, EventKind, Span, WayTick},
-    health::{Health, MediaFacts, Reading, State, Verdict},
+    facts::{Contact, Direction, Encryption, EventKind, Span, State, WayTick},
+    health::{Health, MediaFacts, Reading, Verdict},
     id::Subject,
     view::LinkView,
 };

@@ -6,12 +6,13 @@ use crate::{
 };
 use choir_core::{
     device::{Measured, StreamWish},
-    health::State,
+    facts::State,
     link::{Link, show_url},
+    sheet::Sheet,
     view::InspectView,
 };
 use choir_devices::{
-    device::{Joined, Measure, Plan},
+    device::{Joined, Measure},
     onvif::codec_of,
 };
 use choir_host::Stop;
@@ -44,9 +45,9 @@ impl Measure for OnTheWire {
         Joined { url, measured }
     }
 
-    async fn running(&self, plan: &Plan, line: &str) -> Option<(String, Measured)> {
+    async fn running(&self, sheet: &Sheet, line: &str) -> Option<(String, Measured)> {
         let Ok(Answer::View(view)) = Client::connect(None).await.ok()?.ask(&Request::View).await else { return None };
-        if view.show != plan.sheet().show.name {
+        if view.show != sheet.show.name {
             return None;
         }
         let steady = |s| matches!(s, State::Steady | State::Strained);

@@ -1,10 +1,11 @@
 //! Reading the sheet again while the show runs: only what differs is changed.
 
 use crate::{
-    build::{OpenError, Opening, close},
+    build::{Opening, close},
     feed::FeedRun,
+    inner::{Inner, OpenError},
     line::LineRun,
-    show::{Inner, Show},
+    show::Show,
 };
 use choir_core::{
     command::{By, Refusal},
@@ -249,7 +250,7 @@ impl Inner {
         write(&self.lines).sort_by_key(|l| place(&lock(&l.entry).name));
         let place = |name: &str| new.feeds.iter().position(|f| f.name == name);
         write(&self.feeds).sort_by_key(|f| place(&lock(&f.entry).name));
-        self.side.follow(self);
+        self.follow_sheet();
     }
 
     fn line_of(&self, name: &str) -> Option<Arc<LineRun>> {

@@ -116,7 +116,7 @@ async fn lines_feeds_and_ways_out_come_and_go_and_nothing_else_is_interrupted() 
     let change = show.apply(&sheet(&more)).await.unwrap().to_string();
     assert_eq!(change, format!("line b added; feed one: way out added: udp://{}; feed two added", beside.at), "and nothing of line a");
     tokio::join!(second.gets(50_000), beside.gets(50_000), stays.gets(50_000));
-    let view = until(&show, "all steady", |v| v.lines.iter().all(|l| l.link.state == Some(choir_core::health::State::Steady))).await;
+    let view = until(&show, "all steady", |v| v.lines.iter().all(|l| l.link.state == Some(choir_core::facts::State::Steady))).await;
     assert_eq!(
         view.feeds.iter().map(|f| (f.name.as_str(), f.line.as_str(), f.outs.len())).collect::<Vec<_>>(),
         [("one", "a", 2), ("two", "b", 1)]
@@ -186,7 +186,7 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
     assert!(matches!(reload(&titled).await, Ok(Done::Reloaded(c)) if c.to_string() == "line a changed, link kept"));
     let view = until(&show, "the title", |v| v.lines[0].title == "Finish").await;
     assert!(view.lines[0].link.packets >= before, "{view:#?}");
-    assert_eq!(view.lines[0].link.state, Some(choir_core::health::State::Steady), "{view:#?}");
+    assert_eq!(view.lines[0].link.state, Some(choir_core::facts::State::Steady), "{view:#?}");
     show.stop().await;
 }
 

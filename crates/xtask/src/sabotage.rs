@@ -32,9 +32,11 @@ const CONNECTION: &str = "choir-proto/src/srt/connection.rs";
 const SPLICE: &str = "choir-proto/src/ts/splice/mod.rs";
 const OUTPUT: &str = "choir-proto/src/ts/splice/output.rs";
 const WAITING: &str = "choir-proto/src/ts/splice/waiting.rs";
+const INDEX: &str = "choir-proto/src/ts/index.rs";
+const LOOK: &str = "choir-proto/src/ts/look.rs";
 const AUTH: &str = "choir-proto/src/auth.rs";
 const HEALTH: &str = "choir-core/src/health.rs";
-const CHANGE: &str = "choir-core/src/sheet/change.rs";
+const CHANGE: &str = "choir-core/src/model/change.rs";
 
 const MISTAKES: &[Mistake] = &[
     m(SEND, "if message >= 0x03FF_FFFF { 1 }", "if message >= 0x03FF_FFFF { 0 }"),
@@ -82,7 +84,13 @@ const MISTAKES: &[Mistake] = &[
     m(OUTPUT, "if off.abs() <= FOLLOWS_MAX {", "if false {"),
     m(OUTPUT, "self.deltas.fill(NONE);", ""),
     m(WAITING, "<= -spare", "<= spare * 100"),
-    m(WAITING, "is_some_and(|c| p.unit_start && c.pid == p.pid)", "is_some_and(|_| false)"),
+    m(WAITING, "if self.candidate.is_none() {\n            self.lead.keep_table(i);", "if true {\n            self.lead.keep_table(i);"),
+    m(WAITING, "if !picture.keyframe || !(with_sets || self.bare > 1) {", "if !picture.keyframe {"),
+    m(INDEX, "self.looks.retain(|(of, _)| *of != place);", ""),
+    m(INDEX, "*slot = last | 16;", ""),
+    m(INDEX, "Some(first) => first.pid == i.packet.pid,", "Some(_) => true,"),
+    m(LOOK, "(Some(true), with_sets) => Some(Picture { keyframe: true, with_sets: Some(with_sets) }),", "(Some(true), _) => Some(Picture { keyframe: true, with_sets: Some(true) }),"),
+    m(LOOK, "Some(Picture { keyframe: self.flagged, with_sets: with_sets.then_some(true) })", "Some(Picture { keyframe: false, with_sets: with_sets.then_some(true) })"),
     m(AUTH, "found.sort_by_key(|c| std::cmp::Reverse(c.scheme));", "found.sort_by_key(|c| c.scheme);"),
     m(AUTH, "',' if !quoted => {", "',' => {"),
     m(AUTH, "matches!(self.scheme, Scheme::Md5Session | Scheme::Sha256Session)", "matches!(self.scheme, Scheme::Md5Session)"),
@@ -166,7 +174,7 @@ fn tests_of(file: &str) -> &'static [&'static str] {
         f if f.contains("/srt/") => {
             &["-p", "choir-proto", "--lib", "--test", "srt_links", "--test", "srt_repairs", "--test", "srt_properties"]
         }
-        f if f.contains("/splice/") => &["-p", "choir-proto", "--lib", "--test", "takes"],
+        f if f.contains("/ts/") => &["-p", "choir-proto", "--lib", "--test", "takes", "--test", "ts"],
         f if f.contains("choir-proto") => &["-p", "choir-proto", "--lib", "--test", "rtsp", "--test", "onvif"],
         _ => &["-p", "choir-core", "--lib"],
     }

@@ -4,7 +4,7 @@ use super::{
     Sound, StreamWish,
     view::{StreamOptions, StreamView},
 };
-use crate::health::limits;
+use crate::limits;
 use crate::units::{Bitrate, say_rate, say_size};
 use serde::Serialize;
 

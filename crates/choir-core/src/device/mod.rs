@@ -1,11 +1,11 @@
 //! Devices: what the sheet wants of them, what they have, and what differs.
 
-mod by_hand;
 mod compare;
+mod new;
 mod view;
 
-pub use by_hand::by_hand;
 pub use compare::{Difference, Impossible, Measured, differences, impossible, on_the_wire};
+pub use new::{NewDevice, device_name};
 pub use view::{DeviceView, InputState, NetworkView, PresetView, StreamOptions, StreamView};
 
 use crate::{secret::Secret, units::Bitrate};

@@ -3,9 +3,9 @@
 use super::Notice;
 use crate::{
     command::By,
-    health::{Reason, State},
+    facts::{Reason, State},
     id::{LineId, Subject},
-    sheet::Change,
+    model::Change,
 };
 use serde::{Deserialize, Serialize};
 use std::time::Duration;

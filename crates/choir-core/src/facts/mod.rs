@@ -4,9 +4,11 @@
 mod contact;
 mod event;
 mod notice;
+mod state;
 mod tick;
 
 pub use contact::{Contact, Encryption, Fault, Joining, Loss, Refused, Waiting};
 pub use event::{Event, EventGrade, EventKind};
 pub use notice::{Misbehaviour, Notice};
+pub use state::{Reason, State};
 pub use tick::{Direction, Span, WayTick, per_second};

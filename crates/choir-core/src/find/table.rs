@@ -1,7 +1,7 @@
 //! From single signs to devices: what answers at an address, who says to be there, and what is odd about it.
 
 use super::range::Interface;
-use crate::sheet::{NewDevice, device_name};
+use crate::device::{NewDevice, device_name};
 use serde::{Deserialize, Serialize};
 use std::{
     collections::{BTreeMap, BTreeSet, HashSet},

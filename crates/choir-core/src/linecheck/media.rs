@@ -3,9 +3,9 @@
 use super::{Items, Limits, Mark, Seen, Step};
 use crate::{
     advice::say_share,
-    health::{self, State},
+    facts::State,
     link::Link,
-    sheet::Expect,
+    model::Expect,
     units::{Bitrate, say_duration, say_rate, say_size},
     view::DefectView,
 };
@@ -39,7 +39,7 @@ pub(super) fn judge(items: &mut Items, from: &Link, wanted: &Expect, latency: Du
     );
     let same = media.size.zip(wanted.size).is_none_or(|(is, w)| is == w);
     compare(Step::Size, media.size.map(say_size), wanted.size.map(say_size), same, "Is it the main stream? Set the size at the encoder.");
-    let same = media.rate.zip(wanted.rate).is_none_or(|(is, w)| (is - w).abs() <= w * health::limits::RATE_TOLERANCE);
+    let same = media.rate.zip(wanted.rate).is_none_or(|(is, w)| (is - w).abs() <= w * crate::limits::RATE_TOLERANCE);
     compare(Step::Rate, media.rate.map(say_rate), wanted.rate.map(say_rate), same, "Set the frame rate at the encoder.");
     bitrate(items, wanted, seen, there);
     keyframes(items, media.keyframe_ms, media.keyframe_frames, there);
@@ -233,7 +233,7 @@ fn headroom(items: &mut Items, seen: &Seen, joined: bool) {
         };
     };
     let found = format!("{least:.0} of {latency:.0} ms");
-    if least < health::limits::headroom_ms(latency) {
+    if least < crate::limits::headroom_ms(latency) {
         items.doubtful(Step::Headroom, found, "More latency: \"choir path\" measures how much is needed.");
     } else {
         items.passed(Step::Headroom, found);

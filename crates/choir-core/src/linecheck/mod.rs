@@ -5,7 +5,7 @@ mod reach;
 
 use crate::{
     link::Link,
-    sheet::{Entry, Feed, Line, Sheet},
+    model::{Entry, Feed, Line, Sheet},
     view::{LinkView, MediaView},
 };
 use serde::{Deserialize, Serialize};

@@ -1,7 +1,11 @@
 //! Name, host, port, login, handshake, encryption: each failure told apart from the next.
 
 use super::{Items, Mark, Seen, Step};
-use crate::{facts::Fault, health::State, link::Link, units::say_duration};
+use crate::{
+    facts::{Fault, State},
+    link::Link,
+    units::say_duration,
+};
 use std::net::IpAddr;
 
 /// Judges how far it got; true when it has joined.

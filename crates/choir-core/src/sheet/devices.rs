@@ -1,8 +1,8 @@
 //! `[[device]]` and `[settings.NAME]`: what the devices are and what is wanted of them.
 
 use super::{
-    places::Spot,
-    read::{Reader, start},
+    places::{Spot, start},
+    reader::Reader,
 };
 use crate::{
     device::{AUDIO_INPUTS, Control, Device, KINDS, Keyframe, NetworkWish, RateControl, STREAMS, Sound, StreamWish},

@@ -1,8 +1,8 @@
 //! `[[network]]`: what the show's streams cross.
 
 use super::{
-    places::texts,
-    read::{Reader, start},
+    places::{start, texts},
+    reader::Reader,
 };
 use crate::{
     advice::PathFacts,

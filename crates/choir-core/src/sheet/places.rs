@@ -1,8 +1,12 @@
 //! Where in the text each value of an entry stands, so that a finding can point at it.
 
-use super::read::start;
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, ops::Range};
 use toml_edit::{Item, TableLike, Value};
+
+/// Where a value begins in the text.
+pub(super) fn start(span: Option<Range<usize>>) -> usize {
+    span.map_or(0, |s| s.start)
+}
 
 /// Where an entry stands.
 #[derive(Debug, Clone)]

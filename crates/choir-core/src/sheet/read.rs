@@ -1,14 +1,18 @@
 //! From TOML to a sheet. Nothing stops at the first mistake: all of them are told at once.
 
-use super::{Feed, Line, Sheet, Show, check, places::Spot};
+use super::{
+    check,
+    places::{Spot, start},
+    reader::Reader,
+};
 use crate::{
-    finding::{Finding, Grade, Place},
+    finding::{Finding, Grade},
     link::{DEFAULT_LATENCY, Field, Link, Problem, Value, from_fields, parse_url},
+    model::{Feed, Line, Sheet, Show},
     secret::Secret,
-    spelling::did_you_mean,
     units::{UnitError, parse_duration},
 };
-use std::{ops::Range, time::Duration};
+use std::time::Duration;
 use toml_edit::{ImDocument, Item, TableLike, Value as Toml};
 
 /// Largest sheet that is read; a real one has some hundred lines.
@@ -26,7 +30,7 @@ fn parse_frequency(text: &str) -> Result<u8, UnitError> {
 /// Reads a sheet and judges it. The sheet is there when no finding is an error.
 #[must_use]
 pub fn read_sheet(text: &str) -> (Option<Sheet>, Vec<Finding>) {
-    let mut r = Reader { text, findings: Vec::new() };
+    let mut r = Reader::new(text);
     if text.len() > SHEET_MAX {
         r.error(0, "", "the sheet is larger than 1 MiB.", "A patch sheet is a short text.");
         return (None, r.findings);
@@ -57,47 +61,7 @@ fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
     tables.into_iter().flatten().filter_map(|t| t.get("name")?.as_str().map(str::to_owned)).collect()
 }
 
-pub(super) struct Reader<'a> {
-    text: &'a str,
-    pub findings: Vec<Finding>,
-}
-
-pub(super) fn start(span: Option<Range<usize>>) -> usize {
-    span.map_or(0, |s| s.start)
-}
-
 impl Reader<'_> {
-    pub fn add(&mut self, grade: Grade, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {
-        let place = Some(Place::of(self.text, at));
-        self.findings.push(Finding { grade, place, subject: subject.into(), what: what.into(), remedy: remedy.into() });
-    }
-
-    pub(super) fn error(&mut self, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {
-        self.add(Grade::Error, at, subject, what, remedy);
-    }
-
-    /// Reports keys that are not among these.
-    pub(super) fn known(&mut self, table: &dyn TableLike, subject: &str, known: &[&str]) {
-        for (key, item) in table.iter() {
-            if !known.contains(&key) {
-                let at = table.get_key_value(key).map_or(0, |(k, _)| start(k.span().or_else(|| item.span())));
-                self.error(at, subject, format!("\"{key}\" is unknown here."), did_you_mean(key, known));
-            }
-        }
-    }
-
-    pub(super) fn string(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<(String, usize)> {
-        let item = table.get(key)?;
-        let at = start(item.span());
-        match item.as_str() {
-            Some(s) => Some((s.to_owned(), at)),
-            None => {
-                self.error(at, subject, format!("{key} must be a text."), "Write it in quotes.");
-                None
-            }
-        }
-    }
-
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
         self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave"]);
         let show = self.show(root);

@@ -1,6 +1,6 @@
 //! `[stave]`, and a feed's name on the LAN.
 
-use super::read::{Reader, start};
+use super::{places::start, reader::Reader};
 use crate::{
     link::{Link, StaveLink, group_place, stave_name_problem},
     secret::Secret,

@@ -1,9 +1,6 @@
 //! What a line should bring and what a feed's destinations take.
 
-use super::{
-    Accepts, Expect,
-    read::{Reader, start},
-};
+use super::{Accepts, Expect, places::start, reader::Reader};
 use crate::{
     spelling::did_you_mean,
     units::{parse_bitrate, parse_size},

@@ -1,5 +1,8 @@
 use super::count;
-use crate::{facts::Direction, health::Reason, units::say_duration};
+use crate::{
+    facts::{Direction, Reason},
+    units::say_duration,
+};
 use std::fmt;
 
 impl fmt::Display for Reason {

@@ -13,7 +13,8 @@ use super::{
 };
 use crate::onvif::{Session, changes_of, read_device, read_streams};
 use choir_core::{
-    device::{Control, Device, DeviceView, Difference, Impossible, NetworkWish, StreamView, StreamWish, by_hand, differences, impossible},
+    by_hand::by_hand,
+    device::{Control, Device, DeviceView, Difference, Impossible, NetworkWish, StreamView, StreamWish, differences, impossible},
     link::{Link, parse_url},
     secret::{Secret, SecretText},
     sheet::Sheet,
@@ -59,14 +60,6 @@ pub struct Plan {
     profiles: Vec<Profile>,
     sheet: Sheet,
     base: PathBuf,
-}
-
-impl Plan {
-    /// The sheet that it follows.
-    #[must_use]
-    pub fn sheet(&self) -> &Sheet {
-        &self.sheet
-    }
 }
 
 /// Something that was not done.
@@ -310,7 +303,7 @@ async fn proofs<M: Measure>(plan: &Plan, measure: &M, report: &mut Report, progr
         };
         // A line that a running show carries cannot be joined a second time; the show measures it.
         let running = match (&own, &wish.line) {
-            (None, Some(line)) => measure.running(plan, line).await,
+            (None, Some(line)) => measure.running(&plan.sheet, line).await,
             _ => None,
         };
         let joined = match (running, own.or_else(by_line)) {

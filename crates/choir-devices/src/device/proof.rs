@@ -1,9 +1,9 @@
 //! The proof on the wire: what a stream does, beside what the device says of it.
 
-use super::apply::Plan;
 use choir_core::{
     device::{Difference, Measured, StreamWish, on_the_wire},
     link::Link,
+    sheet::Sheet,
 };
 use serde::Serialize;
 
@@ -12,8 +12,8 @@ pub trait Measure: Sync {
     /// Joins a stream and measures it.
     fn join(&self, link: &Link, wish: &StreamWish) -> impl Future<Output = Joined> + Send;
 
-    /// What a running show measures on a line of the plan's sheet, and where; `None` when none runs or nothing comes.
-    fn running(&self, plan: &Plan, line: &str) -> impl Future<Output = Option<(String, Measured)>> + Send;
+    /// What a running show measures on a line of this sheet, and where; `None` when none runs or nothing comes.
+    fn running(&self, sheet: &Sheet, line: &str) -> impl Future<Output = Option<(String, Measured)>> + Send;
 }
 
 /// What joining a stream gave.

@@ -1,7 +1,7 @@
 //! One connection of a viewer: requests in; answers, and packets if they go within it, out.
 
 use super::{
-    serve::Shared,
+    shared::Shared,
     viewers::{Entry, Lanes},
 };
 use choir_host::Stop;

@@ -2,7 +2,7 @@
 
 use super::{
     super::{Outlet, media_in::rand, status::LinkStatus},
-    serve::{Hooks, Shared},
+    options::{Carrier, ServerOptions},
     viewers::{Lanes, QueueResult},
 };
 use bytes::Bytes;
@@ -89,8 +89,8 @@ pub(super) struct Play {
 }
 
 impl Play {
-    fn send(mut self, hooks: &Hooks) {
-        hooks.answer(&self.request, &mut self.response);
+    fn send(mut self, options: &ServerOptions) {
+        options.answer(&self.request, &mut self.response);
         self.asked_on.message(self.response.to_bytes());
     }
 }
@@ -178,10 +178,10 @@ impl MountPoint {
     }
 
     /// Answers that have waited for a keyframe for too long.
-    pub fn answer_overdue(&self, hooks: &Hooks, now: Instant) {
+    pub fn answer_overdue(&self, options: &ServerOptions, now: Instant) {
         for v in lock(&self.viewers).values_mut() {
             if let Some((play, _)) = v.play.take_if(|(_, since)| now.saturating_duration_since(*since) >= PLAY_WAITS) {
-                play.send(hooks);
+                play.send(options);
             }
         }
     }
@@ -220,14 +220,15 @@ impl MountPoint {
     }
 
     /// Serves what comes out of `outlet` until it ends.
-    pub async fn run(&self, shared: &Shared, outlet: &Outlet) {
+    /// Viewers that it can send nothing more to are given to `let_go`.
+    pub async fn run(&self, carrier: &Carrier, outlet: &Outlet, let_go: impl Fn(SessionId)) {
         let mut taken: VecDeque<Bytes> = VecDeque::new();
         loop {
             outlet.wake.notified().await;
             let ended = outlet.has_ended();
             outlet.take_into(&mut taken);
             for piece in taken.drain(..) {
-                self.piece(shared, &piece);
+                self.piece(carrier, &piece, &let_go);
             }
             if ended {
                 return;
@@ -235,7 +236,7 @@ impl MountPoint {
         }
     }
 
-    fn piece(&self, shared: &Shared, piece: &Bytes) {
+    fn piece(&self, carrier: &Carrier, piece: &Bytes, let_go: &impl Fn(SessionId)) {
         let mut gone = Vec::new();
         {
             let mut m = lock(&self.media);
@@ -251,20 +252,20 @@ impl MountPoint {
                 }
                 if let Some((track, packed)) = m.pack(&unit) {
                     let is_video = unit.kind.is_video();
-                    gone.extend(self.deliver(shared, &m, track, &packed, is_video));
+                    gone.extend(self.deliver(carrier, &m, track, &packed, is_video));
                 }
             }
         }
         for id in gone {
             self.stop(id);
-            shared.let_go(id);
+            let_go(id);
         }
     }
 
     /// Hands one unit's packets to all; gives those who are to be let go.
-    fn deliver(&self, shared: &Shared, m: &Media, track: usize, packed: &PackedUnit, is_video: bool) -> Vec<SessionId> {
+    fn deliver(&self, carrier: &Carrier, m: &Media, track: usize, packed: &PackedUnit, is_video: bool) -> Vec<SessionId> {
         let now = Instant::now();
-        let packed = shared.hooks.touch(packed);
+        let packed = carrier.options.touch(packed);
         let packed = packed.as_ref();
         let (mut dead, mut bytes, mut packets) = (Vec::new(), 0, 0);
         let has_video = m.tracks.iter().any(|t| t.codec.is_video());
@@ -283,17 +284,17 @@ impl MountPoint {
                     continue;
                 }
                 (v.waits, v.next_report) = (false, now);
-                self.begin(shared, m, v, (track, packed));
+                self.begin(carrier, m, v, (track, packed));
             }
-            if now >= v.next_report && shared.hooks.reports {
+            if now >= v.next_report && carrier.options.reports {
                 v.next_report = now + REPORT_EVERY;
-                self.report(shared, m, v, now);
+                self.report(carrier, m, v, now);
             }
             let shift = v.sent.get(&track).map_or(0, |s| s.shift);
             let own = if shift == 0 { Cow::Borrowed(packed) } else { Cow::Owned(packed.shifted(shift)) };
             let fate = match lane {
                 Lane::Tcp { rtp, .. } => v.connection.push(rtp, &own, now),
-                Lane::Udp { rtp, .. } => send(shared.rtp(), rtp, &own),
+                Lane::Udp { rtp, .. } => send(carrier.rtp(), rtp, &own),
                 Lane::Multicast => {
                     to_group = true;
                     continue;
@@ -331,7 +332,7 @@ impl MountPoint {
     }
 
     /// The first packets for a viewer are known: its numbers run on from before a pause, and its PLAY is answered.
-    fn begin(&self, shared: &Shared, m: &Media, v: &mut Viewer, (track, packed): (usize, &PackedUnit)) {
+    fn begin(&self, carrier: &Carrier, m: &Media, v: &mut Viewer, (track, packed): (usize, &PackedUnit)) {
         let now = m.now().unwrap_or(0);
         let mut first = Vec::new();
         for n in v.lanes.keys() {
@@ -345,12 +346,12 @@ impl MountPoint {
         }
         if let Some((mut play, _)) = v.play.take() {
             play.response.headers.add("RTP-Info", rtp_info(&play.base, &first));
-            play.send(&shared.hooks);
+            play.send(&carrier.options);
         }
     }
 
     /// Ties the tracks to the time of day, for one viewer.
-    fn report(&self, shared: &Shared, m: &Media, v: &Viewer, now: Instant) {
+    fn report(&self, carrier: &Carrier, m: &Media, v: &Viewer, now: Instant) {
         let Some(pts) = m.now() else { return };
         for (n, lane) in &v.lanes {
             let Some(t) = m.tracks.get(*n) else { continue };
@@ -358,18 +359,18 @@ impl MountPoint {
             let (packets, bytes) = if *lane == Lane::Multicast { t.packer.sent() } else { (own.packets, own.bytes) };
             let ntp = NtpTime::from_unix_us(unix_us().unsigned_abs());
             let report = write_sender_report(t.packer.ssrc(), &self.name, ntp, t.packer.timestamp(pts), packets, bytes);
-            self.control(shared, *n, lane, v, report, now);
+            self.control(carrier, *n, lane, v, report, now);
         }
     }
 
-    fn control(&self, shared: &Shared, track: usize, lane: &Lane, v: &Viewer, data: Vec<u8>, now: Instant) {
+    fn control(&self, carrier: &Carrier, track: usize, lane: &Lane, v: &Viewer, data: Vec<u8>, now: Instant) {
         let unit = PackedUnit::of([data.as_slice()].into_iter(), false);
         match (lane, &self.group) {
             (Lane::Tcp { rtcp, .. }, _) => {
                 v.connection.push(*rtcp, &unit, now);
             }
             (Lane::Udp { rtcp, .. }, _) => {
-                send(shared.rtcp(), *rtcp, &unit);
+                send(carrier.rtcp(), *rtcp, &unit);
             }
             (Lane::Multicast, Some(g)) => {
                 send(Some(&g.socket), SocketAddr::new(g.ip, g.port + 2 * track as u16 + 1), &unit);
@@ -389,12 +390,12 @@ impl MountPoint {
     }
 
     /// Says goodbye to all.
-    pub fn goodbye(&self, shared: &Shared) {
+    pub fn goodbye(&self, carrier: &Carrier) {
         let m = lock(&self.media);
         for v in lock(&self.viewers).values() {
             for (n, lane) in &v.lanes {
                 if let Some(t) = m.tracks.get(*n) {
-                    self.control(shared, *n, lane, v, write_bye(t.packer.ssrc(), &self.name), Instant::now());
+                    self.control(carrier, *n, lane, v, write_bye(t.packer.ssrc(), &self.name), Instant::now());
                 }
             }
         }

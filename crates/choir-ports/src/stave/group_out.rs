@@ -1,10 +1,22 @@
 //! A source's way to its multicast group.
 
-use super::source::GroupPlan;
 use bytes::Bytes;
 use choir_host::udp::UdpPort;
 use choir_proto::stave::{Ask, Carriage, GroupOffer, GroupWriter, Lane, Offered, Repair, StreamOffer, Verdict};
-use std::{io, net::SocketAddr, time::Instant};
+use std::{
+    io,
+    net::{IpAddr, SocketAddr},
+    time::Instant,
+};
+
+/// A group to send to as well.
+#[derive(Debug, Clone)]
+pub struct GroupPlan {
+    /// Where.
+    pub to: SocketAddr,
+    /// Own address by which it is sent.
+    pub interface: Option<IpAddr>,
+}
 
 /// A source's way to its group.
 pub(super) struct GroupOut {

@@ -6,7 +6,9 @@
 //! DNS-SD, fixed nodes, directory → roster: a connection to every node, its catalogue
 //! ```
 
+mod caller;
 mod directory;
+mod directory_client;
 mod dns;
 mod find;
 mod group_out;
@@ -24,10 +26,11 @@ mod view;
 
 pub use directory::{Directory, serve_directory};
 pub use find::LanPlan;
+pub use group_out::GroupPlan;
 pub use identity::Identity;
 pub use node::{CameraDesk, CameraRequest, Node, NodePlan};
 pub use roster::{Known, NodeState, Roster, Ways};
-pub use source::{GroupPlan, MadeUnit, SourcePlan, StreamPlan};
+pub use source::{MadeUnit, SourcePlan, StreamPlan};
 pub use steer::{NamedCamera, SteerError};
 pub use take::{Order, TakePlan, spawn_take};
 pub use units::{Arrived, UnitTap};

@@ -1,8 +1,9 @@
 //! Who is there and what they offer: a connection to every node of the group, for its catalogue.
 
 use super::{
+    caller::Caller,
+    directory_client::spawn_client,
     find::{self, LanPlan, OwnEntry},
-    node::Node,
     session::{Failed, Session},
 };
 use choir_core::facts::Fault;
@@ -124,8 +125,8 @@ pub struct Ways {
 
 impl Roster {
     /// Begins to look, and to be found.
-    pub(super) fn start(node: &Node, ways: Ways, stop: &Stop) -> Self {
-        let own: OwnEntry = Arc::new(Mutex::new(ways.announce.then(|| node.entry())));
+    pub(super) fn start(caller: &Caller, ways: Ways, stop: &Stop) -> Self {
+        let own: OwnEntry = Arc::new(Mutex::new(ways.announce.then(|| caller.entry())));
         let (heard_tx, mut heard) = mpsc::channel(64);
         let (renamed, interfaces) = (watch::channel(None).0, watch::channel(None));
         let inner = Inner {
@@ -144,16 +145,16 @@ impl Roster {
             tasks.push(roster.ring_with_interfaces(stop.clone()));
         }
         if let Some(at) = ways.directory {
-            tasks.push(super::directory::spawn_client(node.clone(), at, own, heard_tx.clone(), stop.clone()));
+            tasks.push(spawn_client(caller.clone(), at, own, heard_tx.clone(), stop.clone()));
         }
-        let (me, caller, pins, mut end) = (roster.clone(), node.clone(), ways.pins.clone(), stop.clone());
+        let (me, caller, pins, mut end) = (roster.clone(), caller.clone(), ways.pins.clone(), stop.clone());
         for at in ways.nodes {
-            let entry = NodeEntry { machine: String::new(), node: format!("at {at}"), boot: 0, group: node.group().into(), at: vec![at] };
+            let entry = NodeEntry { machine: String::new(), node: format!("at {at}"), boot: 0, group: caller.group().into(), at: vec![at] };
             me.learn(entry, true, &caller, &pins, stop);
         }
         // Only those who hear hold it from here: without any there is nobody to learn of.
         drop(heard_tx);
-        let own_node = node.entry().node;
+        let own_node = caller.entry().node;
         tasks.push(tokio::spawn(async move {
             loop {
                 let h = tokio::select! {
@@ -259,7 +260,7 @@ impl Roster {
 
     /// A node was heard of: called when it is new, called anew when it has been started anew. Another address of it is kept
     /// for when the present one fails: machines that are in two networks together are heard of by both in turn.
-    fn learn(&self, entry: NodeEntry, fixed: bool, caller: &Node, pins: &[String], stop: &Stop) {
+    fn learn(&self, entry: NodeEntry, fixed: bool, caller: &Caller, pins: &[String], stop: &Stop) {
         let Some(at) = entry.at.first().copied() else { return };
         let mut is_new = false;
         {
@@ -344,7 +345,7 @@ impl Roster {
 }
 
 /// Keeps a connection to one node as long as it is known.
-async fn follow(roster: Roster, caller: Node, node: String, pins: Vec<String>, mut stop: Stop) {
+async fn follow(roster: Roster, caller: Caller, node: String, pins: Vec<String>, mut stop: Stop) {
     let mut bell = roster.bell();
     while let Some(place) = roster.place(&node) {
         let failed = tokio::select! {
@@ -383,7 +384,7 @@ async fn moved(roster: &Roster, node: &str, place: (SocketAddr, u64), bell: &mut
     }
 }
 
-async fn attend(roster: &Roster, caller: &Node, node: &str, place: (SocketAddr, u64), pins: &[String]) -> Failed {
+async fn attend(roster: &Roster, caller: &Caller, node: &str, place: (SocketAddr, u64), pins: &[String]) -> Failed {
     let mut session = match Session::open(caller, place.0, pins).await {
         Ok(s) => s,
         Err(f) => return f,

@@ -1,6 +1,6 @@
 //! This end's side of one connection to another node: the control stream, and who is at the other end.
 
-use super::node::Node;
+use super::caller::Caller;
 use bytes::{Buf, BytesMut};
 use choir_core::facts::Fault;
 use choir_host::clock::sleep_until;
@@ -67,9 +67,9 @@ pub(super) fn words(e: &ConnectionError) -> String {
 
 impl Session {
     /// Calls a node.
-    pub async fn open(node: &Node, at: SocketAddr, pins: &[String]) -> Result<Self, Failed> {
+    pub async fn open(caller: &Caller, at: SocketAddr, pins: &[String]) -> Result<Self, Failed> {
         let silent = |why: String| Failed::new(Some(Fault::Silent), why);
-        let connecting = node.endpoint().connect(at, "stave").map_err(|e| silent(format!("{at} cannot be called: {e}")))?;
+        let connecting = caller.endpoint().connect(at, "stave").map_err(|e| silent(format!("{at} cannot be called: {e}")))?;
         let conn = tokio::time::timeout(ANSWER, connecting).await.map_err(|_| silent(format!("nothing answers at {at}")))?.map_err(
             |e| match e {
                 ConnectionError::TimedOut => silent(format!("nothing answers at {at}")),
@@ -82,7 +82,7 @@ impl Session {
         }
         let exported = exported(&conn).ok_or_else(|| Failed::new(None, "the connection gives no keying material"))?;
         let (send, recv) = conn.open_bi().await.map_err(|e| silent(format!("{at}: {}", words(&e))))?;
-        let config = ListenerConfig { hello: node.hello(), key: node.key(), exported };
+        let config = ListenerConfig { hello: caller.hello(), key: caller.key(), exported };
         Ok(Self { conn, listener: Listener::new(config, Instant::now()), send, recv, out: BytesMut::new() })
     }
 

@@ -1,6 +1,7 @@
 //! One named source: its streams become access units, once for all receivers.
 
 use super::{
+    group_out::GroupPlan,
     node::{CameraDesk, Node},
     stream::{FromTs, Gauge},
 };
@@ -11,7 +12,6 @@ use choir_host::{Stop, clock::unix_us, lock};
 use choir_proto::stave::{Offered, StreamOffer, Timecode, Track};
 use std::{
     collections::VecDeque,
-    net::{IpAddr, SocketAddr},
     sync::{Arc, Mutex},
     time::Duration,
 };
@@ -24,15 +24,6 @@ use tokio::{
 const STREAMS: usize = 8;
 /// How often rates are looked at.
 const LOOK: Duration = Duration::from_millis(500);
-
-/// A group to send to as well.
-#[derive(Debug, Clone)]
-pub struct GroupPlan {
-    /// Where.
-    pub to: SocketAddr,
-    /// Own address by which it is sent.
-    pub interface: Option<IpAddr>,
-}
 
 /// A unit of one who makes its own.
 #[derive(Debug, Clone)]

@@ -6,6 +6,9 @@ use quinn::{Connection, RecvStream, VarInt};
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 
+/// Begins a stream that carries packets of a group again, instead of a unit.
+pub(super) const REPAIR_MARK: [u8; 4] = [0xFE, b'R', b'E', b'P'];
+
 /// Said of a stream that is cancelled for being late.
 pub(super) const LATE: VarInt = VarInt::from_u32(1);
 /// Said of a stream that nobody wants.

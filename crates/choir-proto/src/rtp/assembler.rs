@@ -2,9 +2,8 @@
 //! are wanted.
 
 use super::{
-    depack::{RawUnit, VideoKind},
-    params::ParameterSets,
-    receiver::Damage,
+    params::{ParameterSets, VideoKind},
+    payload::{Damage, RawUnit},
 };
 use crate::h26x::{HevcNal, NalKind};
 use bytes::Bytes;

@@ -1,71 +1,20 @@
 //! From packets to access units, by payload format.
 
-use super::{RtpPacket, assembler::Assembler, params::ParameterSets, receiver::Damage};
+use super::{
+    RtpPacket,
+    assembler::Assembler,
+    params::{ParameterSets, VideoKind},
+    payload::{AuHeaders, Damage, PayloadFormat, RawUnit},
+};
 use crate::{
     audio::{AacConfig, StreamMux},
     media::Codec,
-    rtsp::PayloadFormat,
 };
 use bytes::{Bytes, BytesMut};
 use std::time::Instant;
 
 /// Largest audio packet that is put together from fragments.
 const AUDIO_MAX: usize = 64 << 10;
-
-/// Video by NAL units.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum VideoKind {
-    H264,
-    H265,
-}
-
-impl VideoKind {
-    /// Bytes of a NAL unit's header.
-    pub fn header(self) -> usize {
-        match self {
-            Self::H264 => 1,
-            Self::H265 => 2,
-        }
-    }
-}
-
-/// An access unit with the time as the packets had it.
-#[derive(Debug, Clone)]
-pub struct RawUnit {
-    /// RTP timestamp.
-    pub timestamp: u32,
-    /// Decoding can start here.
-    pub keyframe: bool,
-    /// A hole is in it.
-    pub damaged: bool,
-    /// When its last packet came.
-    pub arrived: Instant,
-    /// Byte stream, ADTS frame, G.711 samples or transport stream packets.
-    pub pieces: Vec<Bytes>,
-}
-
-/// Field lengths of RFC 3640, in bits.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct AuHeaders {
-    /// AU-size.
-    pub size: u32,
-    /// AU-Index of the first.
-    pub index: u32,
-    /// AU-Index-delta of the others.
-    pub index_delta: u32,
-    /// Composition time.
-    pub cts_delta: u32,
-    /// Decoding time.
-    pub dts_delta: u32,
-    /// 1 when there is a random access flag.
-    pub random_access: u32,
-    /// Stream state.
-    pub stream_state: u32,
-    /// Length of the auxiliary section's size.
-    pub auxiliary: u32,
-    /// All units have this size.
-    pub constant_size: usize,
-}
 
 #[derive(Debug)]
 enum Format {

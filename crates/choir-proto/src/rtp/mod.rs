@@ -12,16 +12,18 @@ mod depack;
 mod pack;
 mod packet;
 mod params;
+mod payload;
 mod receiver;
 mod reorder;
 mod rtcp;
 mod timeline;
 
-pub use depack::{AuHeaders, Depacketizer, RawUnit};
+pub use depack::Depacketizer;
 pub use pack::{PackedUnit, Packetizer};
 pub use packet::{RTP_HEADER, RtpError, RtpPacket, write_rtp_header};
 pub use params::ParameterSets;
-pub use receiver::{Damage, Received, ReceiverConfig, RtpReceiver, TrackStats};
+pub use payload::{AuHeaders, Damage, PayloadFormat, RawUnit};
+pub use receiver::{Received, ReceiverConfig, RtpReceiver, TrackStats};
 pub use reorder::{Reorder, ReorderCounters, Step};
 pub use rtcp::{
     Feedback, NtpTime, ReportBlock, Rtcp, RtcpError, parse_rtcp, write_bye, write_keyframe_request, write_receiver_report,

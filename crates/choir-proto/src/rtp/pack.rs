@@ -2,8 +2,8 @@
 //! who receive them.
 
 use super::{
-    depack::VideoKind,
     packet::{RTP_HEADER, write_rtp_header},
+    params::VideoKind,
 };
 use crate::{
     adts,

@@ -1,9 +1,25 @@
 //! Parameter sets of a video track: from the session description, in band, or both; the latest counts.
 
-use super::depack::VideoKind;
 use crate::h26x::{HevcNal, NalKind, rbsp};
 use bytes::Bytes;
 use h264_reader::rbsp::{BitRead, BitReader};
+
+/// Video by NAL units.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum VideoKind {
+    H264,
+    H265,
+}
+
+impl VideoKind {
+    /// Bytes of a NAL unit's header.
+    pub fn header(self) -> usize {
+        match self {
+            Self::H264 => 1,
+            Self::H265 => 2,
+        }
+    }
+}
 
 /// Sets kept of one kind: far more than an encoder uses.
 const SETS_MAX: usize = 8;

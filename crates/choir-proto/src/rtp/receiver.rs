@@ -1,10 +1,10 @@
 //! One track from datagrams to access units on the session's clock, with its receiver reports.
 
 use super::{
-    Depacketizer, RawUnit, Reorder, ReorderCounters, ReportBlock, Rtcp, RtpPacket, Step, SyncGroup, packet::RtpError, parse_rtcp, rtcp,
-    write_receiver_report,
+    Damage, Depacketizer, PayloadFormat, RawUnit, Reorder, ReorderCounters, ReportBlock, Rtcp, RtpPacket, Step, SyncGroup,
+    packet::RtpError, parse_rtcp, rtcp, write_receiver_report,
 };
-use crate::{media::MediaUnit, rtsp::PayloadFormat};
+use crate::media::MediaUnit;
 use bytes::Bytes;
 use std::time::{Duration, Instant};
 
@@ -13,16 +13,6 @@ const REPORT_EVERY: Duration = Duration::from_secs(4);
 
 /// Packets of one undescribed payload type, with none of the described one, after which they are taken as meant.
 const ADOPT_AFTER: u32 = 16;
-
-/// What becomes of pictures with holes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Damage {
-    /// Leave them out, and all that need them, up to the next keyframe.
-    #[default]
-    Wait,
-    /// Hand them on as they are.
-    Pass,
-}
 
 /// Settings of a track.
 #[derive(Debug, Clone)]

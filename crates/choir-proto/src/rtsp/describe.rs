@@ -82,7 +82,7 @@ fn aac(config: &AacConfig, pt: u8, port: u16) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rtsp::{PayloadFormat, parse_sdp};
+    use crate::{rtp::PayloadFormat, rtsp::parse_sdp};
 
     #[test]
     fn what_is_written_is_understood() {

@@ -16,7 +16,7 @@ pub use crate::auth::{Challenge, Credentials, Scheme, Verdict, challenges};
 pub use client::{Client, ClientConfig, ClientEnd, ClientEvent, Lower, SetTrack, TrackPorts};
 pub use describe::describe;
 pub use message::{Inbox, Incoming, MessageError, Method, Request, Response, frame_header};
-pub use sdp::{PayloadFormat, SdpError, SdpTrack, SessionDescription, parse_sdp};
+pub use sdp::{SdpError, SdpTrack, SessionDescription, parse_sdp};
 pub use server::{Action, Catalog, Mount, Server, ServerConfig, rtp_info};
 pub use session::{Lane, Session, SessionId};
 pub use transport::{Delivery, Transport, parse_transports};

@@ -2,7 +2,7 @@
 
 use crate::{
     audio::{AacConfig, Law, StreamMux},
-    rtp::{AuHeaders, Feedback, ParameterSets},
+    rtp::{AuHeaders, Feedback, ParameterSets, PayloadFormat},
 };
 use base64::Engine;
 use std::net::IpAddr;
@@ -11,41 +11,6 @@ use std::net::IpAddr;
 const LINES_MAX: usize = 2000;
 /// Tracks kept.
 const TRACKS_MAX: usize = 16;
-
-/// How a track's packets are to be read.
-#[derive(Debug, Clone, PartialEq)]
-pub enum PayloadFormat {
-    /// RFC 6184.
-    H264 {
-        /// From `sprop-parameter-sets`.
-        sets: ParameterSets,
-    },
-    /// RFC 7798.
-    H265 {
-        /// From `sprop-vps`, `-sps` and `-pps`.
-        sets: ParameterSets,
-        /// Decoding order numbers are sent.
-        order_numbers: bool,
-    },
-    /// RFC 3640.
-    Aac {
-        /// From `config`.
-        config: AacConfig,
-        /// Field lengths.
-        headers: AuHeaders,
-    },
-    /// RFC 6416.
-    Latm {
-        /// From `config`, when it is out of band.
-        mux: Option<StreamMux>,
-        /// `cpresent`.
-        in_band: bool,
-    },
-    /// RFC 3551.
-    G711(Law),
-    /// RFC 2250: a whole transport stream.
-    Ts,
-}
 
 /// One track.
 #[derive(Debug, Clone, PartialEq)]

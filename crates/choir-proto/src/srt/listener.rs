@@ -3,59 +3,13 @@
 use super::{
     LinkConfig,
     keycheck::KeyQueue,
-    wire::{Handshake, HandshakeType, INDUCTION_MAGIC, StreamId},
+    rules::{AcceptRule, StreamMatch},
+    wire::{Handshake, HandshakeType, INDUCTION_MAGIC},
 };
 use hmac::{Hmac, Mac};
 use std::net::{IpAddr, SocketAddr};
 
 const MINUTE_US: i64 = 60_000_000;
-
-/// Number of an [`AcceptRule`], chosen by whoever made it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct RuleId(pub u32);
-
-/// Which stream IDs a rule takes.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum StreamMatch {
-    /// Any, also none.
-    Any,
-    /// This text, or the key=value form asking for this resource.
-    Exactly(String),
-}
-
-impl AcceptRule {
-    /// Whether a stream ID in the key=value form asks for the direction that this rule has (`m`: request, publish).
-    pub(super) fn fits_mode(&self, stream_id: Option<&str>) -> bool {
-        let wrong = if self.callers_send { "request" } else { "publish" };
-        stream_id.is_none_or(|s| StreamId::parse(s).get("m") != Some(wrong))
-    }
-}
-
-impl StreamMatch {
-    fn takes(&self, asked: Option<&str>) -> bool {
-        match self {
-            Self::Any => true,
-            Self::Exactly(wanted) => asked.is_some_and(|a| a == wanted || StreamId::parse(a).resource() == Some(wanted)),
-        }
-    }
-}
-
-/// Whom a listener takes, and with which settings.
-#[derive(Debug, Clone)]
-pub struct AcceptRule {
-    /// Comes back in events.
-    pub id: RuleId,
-    /// Stream IDs it takes; exact rules are asked before [`StreamMatch::Any`].
-    pub stream: StreamMatch,
-    /// Settings of the connections it makes.
-    pub config: LinkConfig,
-    /// Callers at the same time; one more is refused as in use.
-    pub max_callers: usize,
-    /// Known, but takes nobody for now.
-    pub held: bool,
-    /// Callers send media here; else they receive it.
-    pub callers_send: bool,
-}
 
 #[derive(Debug)]
 pub(super) struct Listener {
@@ -107,6 +61,7 @@ impl Listener {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::srt::RuleId;
 
     #[test]
     fn a_cookie_holds_for_this_minute_and_the_next_and_for_one_address() {

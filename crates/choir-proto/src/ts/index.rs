@@ -2,7 +2,7 @@
 //! keyframes. Meters, splicers and taps read the same [`Piece`].
 
 use super::{
-    Aligned, TS_PACKET, TsCounters, TsPacket,
+    Aligned, TS_PACKET, TsPacket,
     look::{Look, Picture},
     packet::NULL_PID,
     pes::PesHeader,
@@ -17,6 +17,23 @@ const PIDS: usize = 8192;
 const NONE: u8 = 0xFF;
 
 pub(super) type Raw = [u8; TS_PACKET];
+
+/// Totals since the start.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct TsCounters {
+    /// Packets in sync.
+    pub packets: u64,
+    /// Of those, null packets.
+    pub nulls: u64,
+    /// Times the sync byte was lost.
+    pub sync_losses: u64,
+    /// Packets missing or out of order by their counter.
+    pub continuity_errors: u64,
+    /// Packets marked as damaged.
+    pub transport_errors: u64,
+    /// Tables with a wrong checksum.
+    pub crc_errors: u64,
+}
 
 /// One packet, and what it is to its programme.
 #[derive(Debug)]

@@ -2,7 +2,7 @@
 
 use super::{
     PCR_WRAP, PTS_WRAP, Piece, TS_PACKET,
-    index::Indexed,
+    index::{Indexed, TsCounters},
     pes::PesHeader,
     programme::Programme,
     psi::{Pmt, StreamKind},
@@ -33,23 +33,6 @@ pub enum Depth {
     Heads,
     /// Whole access units, for [`TsReader::poll_unit`].
     Units,
-}
-
-/// Totals since the start.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct TsCounters {
-    /// Packets in sync.
-    pub packets: u64,
-    /// Of those, null packets.
-    pub nulls: u64,
-    /// Times the sync byte was lost.
-    pub sync_losses: u64,
-    /// Packets missing or out of order by their counter.
-    pub continuity_errors: u64,
-    /// Packets marked as damaged.
-    pub transport_errors: u64,
-    /// Tables with a wrong checksum.
-    pub crc_errors: u64,
 }
 
 /// The programme clock.

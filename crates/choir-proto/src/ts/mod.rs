@@ -20,8 +20,8 @@ mod writer;
 
 pub use align::{Aligned, PacketAligner};
 pub use check::{Origin, TsChecker, TsFault, TsFinding};
-pub use index::{Index, Piece};
-pub use meter::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsCounters, TsMeter, VideoInfo};
+pub use index::{Index, Piece, TsCounters};
+pub use meter::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsMeter, VideoInfo};
 pub use packet::{Adaptation, TS_PACKET, TsPacket};
 pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};

@@ -4,7 +4,7 @@ use choir_host::{
     Stop,
     clock::{Alarm, unix_us},
 };
-use choir_ports::{Hooks, LinkStatus, Outlet, ServePlan, spawn_server};
+use choir_ports::{LinkStatus, Outlet, ServePlan, ServerOptions, spawn_server};
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
     ts::{TsWriter, Unit, WriterConfig},
@@ -72,7 +72,7 @@ pub async fn serve(count: usize, stop: &Stop) -> (SocketAddr, Vec<Arc<LinkStatus
         status: status.clone(),
     };
     let plans = sources.iter().zip(&statuses).enumerate().map(plan).collect();
-    let addr = spawn_server(([127, 0, 0, 1], 0).into(), plans, Hooks::default(), stop).expect("serves").0;
+    let addr = spawn_server(([127, 0, 0, 1], 0).into(), plans, ServerOptions::default(), stop).expect("serves").0;
     tokio::spawn(play(sources, stop.clone()));
     (addr, statuses)
 }

@@ -233,7 +233,7 @@ impl Seen {
             found.push(format!("sound and picture that arrive together are {} ms apart", apart.abs() / 90));
         }
         let rates = info.video.as_ref().and_then(|v| v.format.as_ref()?.declared_rate.zip(v.measured_rate));
-        if let Some((declared, measured)) = rates.filter(|(d, m)| (d - m).abs() > d * choir_core::health::limits::RATE_TOLERANCE) {
+        if let Some((declared, measured)) = rates.filter(|(d, m)| (d - m).abs() > d * choir_core::limits::RATE_TOLERANCE) {
             found.push(format!("{declared:.2} frames per second are declared, {measured:.2} come"));
         }
         found

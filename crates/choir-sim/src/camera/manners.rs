@@ -1,6 +1,6 @@
 //! What cameras do wrong or otherwise, each to be switched on by itself.
 
-use choir_ports::{Hooks, UdpManner};
+use choir_ports::{ServerOptions, UdpManner};
 use choir_proto::rtsp::{Challenge, Credentials, Method, Request, Response, Scheme, Verdict};
 use std::sync::{
     Arc, Mutex, PoisonError,
@@ -115,7 +115,7 @@ pub struct Counts {
 /// Packets after which a camera with [`Manner::Restarts`] does so.
 const RESTART_AT: u64 = 400;
 
-pub(super) fn hooks(manners: &[Manner], credentials: Option<Credentials>, counts: &Arc<Counts>) -> Hooks {
+pub(super) fn options(manners: &[Manner], credentials: Option<Credentials>, counts: &Arc<Counts>) -> ServerOptions {
     let own: Vec<Manner> = manners.to_vec();
     let gate = credentials.filter(|_| own.iter().any(Manner::asks_itself)).map(|c| Mutex::new(Gate { credentials: c, uses: 0, number: 0 }));
     let counts = counts.clone();
@@ -144,7 +144,13 @@ pub(super) fn hooks(manners: &[Manner], credentials: Option<Credentials>, counts
         let n = seen.fetch_add(1, Ordering::Relaxed);
         own.iter().all(|m| touch(*m, n, p))
     };
-    Hooks { scheme: Scheme::Md5, response: Some(Box::new(response)), packet: Some(Box::new(packet)), reports: !has(Manner::NoReports), udp }
+    ServerOptions {
+        scheme: Scheme::Md5,
+        response: Some(Box::new(response)),
+        packet: Some(Box::new(packet)),
+        reports: !has(Manner::NoReports),
+        udp,
+    }
 }
 
 /// A camera's own way of finding out who asks.

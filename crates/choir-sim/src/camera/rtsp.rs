@@ -2,7 +2,7 @@
 
 use super::{
     CameraSettings, Frames, Head,
-    manners::{Counts, Manner, hooks},
+    manners::{Counts, Manner, options},
     play,
 };
 use crate::SimError;
@@ -81,8 +81,8 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
         statuses.push(status);
         players.push((picture, frames, outlet));
     }
-    let hooks = hooks(&manners, credentials, &counts);
-    let (addr, mut tasks) = spawn_server(listen, plans, hooks, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
+    let options = options(&manners, credentials, &counts);
+    let (addr, mut tasks) = spawn_server(listen, plans, options, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
     tasks.extend(players.into_iter().map(|(picture, frames, outlet)| tokio::spawn(play(picture, frames, outlet, false, stop.clone()))));
     Ok(RtspCamera { addr, statuses, counts, tasks })
 }

@@ -7,7 +7,7 @@ use crate::{
     output::{events::Printer, tables},
 };
 use choir_core::{
-    health::State,
+    facts::State,
     link::{Link, redact},
     sheet::Sheet,
     view::ShowView,

@@ -1,7 +1,7 @@
 //! State of the live view, and what each key does to it.
 
 use super::theme::Theme;
-use choir_core::{health::State, view::ShowView};
+use choir_core::{facts::State, view::ShowView};
 use choir_show::control::Request;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 

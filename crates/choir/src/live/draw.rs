@@ -10,15 +10,16 @@
 
 use super::{
     app::{App, KEYS},
+    columns::section,
     feeds, lines,
 };
 use crate::output::{clock, sentences::wrap};
-use choir_core::{health::State, units::say_duration};
+use choir_core::{facts::State, units::say_duration};
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
     text::{Line, Span},
-    widgets::{Block, Borders, Paragraph},
+    widgets::Paragraph,
 };
 use std::time::Duration;
 
@@ -56,11 +57,6 @@ pub fn draw(frame: &mut Frame<'_>, app: &App) {
         draw_events(frame, app, below);
     }
     draw_foot(frame, app, foot);
-}
-
-/// A block with a title and a line on top, to spend no columns on sides.
-pub fn section<'a>(app: &App, title: impl Into<Line<'a>>) -> Block<'a> {
-    Block::new().borders(Borders::TOP).border_style(app.theme.border()).title(title).title_style(app.theme.title())
 }
 
 fn draw_header(frame: &mut Frame<'_>, app: &App, area: Rect) {

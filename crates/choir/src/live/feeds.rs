@@ -2,8 +2,7 @@
 
 use super::{
     app::App,
-    draw::section,
-    lines::{Column, number, tally, visible},
+    columns::{Column, number, plain, section, tally, visible},
 };
 use crate::output::tables::loss;
 use choir_core::{
@@ -23,10 +22,6 @@ struct Out {
     number: usize,
     feed: FeedView,
     out: LinkView,
-}
-
-fn plain(text: String) -> (String, Style) {
-    (text, Style::new())
 }
 
 const COLUMNS: &[Column<Out>] = &[
@@ -52,7 +47,7 @@ const COLUMNS: &[Column<Out>] = &[
 
 fn carries(app: &App, o: &Out) -> (String, Style) {
     match &o.feed.next {
-        Some(next) => (format!("{} → {next}", o.feed.line), app.theme.state(Some(choir_core::health::State::Joining))),
+        Some(next) => (format!("{} → {next}", o.feed.line), app.theme.state(Some(choir_core::facts::State::Joining))),
         None => plain(o.feed.line.clone()),
     }
 }
@@ -86,7 +81,7 @@ pub fn table(frame: &mut Frame<'_>, app: &App, area: Rect) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::live::lines::overflow;
+    use crate::live::columns::overflow;
 
     #[test]
     fn whatever_the_width_columns_fit() {

@@ -3,16 +3,17 @@
 use super::{
     app::App,
     charts::{bar, columns, spark},
-    draw::section,
+    columns::{Column, number, plain, section, tally, visible},
 };
 use crate::output::{
     sentences::wrap,
     tables::{digits, loss, picture},
 };
 use choir_core::{
-    health::{State, limits},
+    facts::State,
+    limits,
     units::{Bitrate, say_duration},
-    view::{LineView, LinkView, TallyView},
+    view::{LineView, LinkView},
 };
 use ratatui::{
     Frame,
@@ -23,22 +24,6 @@ use ratatui::{
 };
 use std::time::Duration;
 
-/// A column: head, width, least width of the screen, contents.
-pub struct Column<T: ?Sized> {
-    pub head: &'static str,
-    pub width: u16,
-    pub from: u16,
-    pub cell: fn(&App, &T) -> (String, Style),
-}
-
-fn plain(text: String) -> (String, Style) {
-    (text, Style::new())
-}
-
-pub fn number(value: Option<f64>) -> String {
-    value.map_or_else(|| "-".into(), digits)
-}
-
 /// `▸ 96 of 120` with a bar: the time left before the picture breaks.
 pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
     let Some(of) = l.latency_ms else { return ("-".into(), app.theme.quiet()) };
@@ -47,11 +32,6 @@ pub fn headroom(app: &App, l: &LinkView, bar_width: usize) -> (String, Style) {
     let style = if left < limits::headroom_ms(of) { app.theme.state(Some(State::Strained)) } else { Style::new() };
     let bar = if bar_width > 0 { format!(" {}", bar(share, bar_width)) } else { String::new() };
     (format!("{left:4.0} of {of:<4.0}{bar}"), style)
-}
-
-/// What receivers show, in a word.
-pub fn tally(app: &App, tally: Option<TallyView>) -> (String, Style) {
-    (tally.map_or("-", TallyView::words).to_owned(), app.theme.tally(tally))
 }
 
 /// The name; where there is no room for a word, its look says what is on air.
@@ -98,17 +78,6 @@ fn up_for(app: &App, l: &LinkView) -> String {
         || "-".into(),
         |t| say_duration(Duration::from_millis(app.view.now_ms.saturating_sub(t) / 1000 * 1000)).replace(".0 s", " s"),
     )
-}
-
-/// Of columns with the same head only the widest that the screen allows is shown.
-pub fn visible<T: ?Sized>(columns: &'static [Column<T>], width: u16) -> Vec<&'static Column<T>> {
-    let mut shown: Vec<&Column<T>> = Vec::new();
-    for c in columns.iter().filter(|c| c.from <= width) {
-        if shown.last().is_none_or(|l| l.head != c.head) {
-            shown.push(c);
-        }
-    }
-    shown
 }
 
 fn rates(l: &LineView) -> Vec<f64> {
@@ -248,16 +217,10 @@ fn peak(values: impl Iterator<Item = u64>) -> String {
     format!("{}/s", values.max().unwrap_or(0))
 }
 
-/// Columns that stand beside each other must fit, or the terminal cuts them as it likes.
-#[cfg(test)]
-pub fn overflow<T: ?Sized>(columns: &'static [Column<T>]) -> Vec<(u16, u16)> {
-    let taken = |w: u16| visible(columns, w).iter().map(|c| c.width + 1).sum::<u16>() - 1;
-    (80..260).map(|w| (w, taken(w))).filter(|(w, taken)| taken > w).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::live::columns::overflow;
 
     #[test]
     fn whatever_the_width_columns_fit() {

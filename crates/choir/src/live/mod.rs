@@ -7,6 +7,7 @@
 
 mod app;
 mod charts;
+mod columns;
 mod draw;
 mod feeds;
 mod lines;

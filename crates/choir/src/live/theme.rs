@@ -1,7 +1,10 @@
 //! Colours, and what stands in for them where there are none.
 
 use crate::output::palette::{self, Rgb};
-use choir_core::{facts::EventGrade, health::State, view::TallyView};
+use choir_core::{
+    facts::{EventGrade, State},
+    view::TallyView,
+};
 use ratatui::style::{Color, Modifier, Style};
 
 const fn rgb((r, g, b): Rgb) -> Color {

@@ -223,7 +223,7 @@ pub fn inputs(views: &[InputView]) -> String {
 mod tests {
     use super::*;
     use choir_core::{
-        health::State,
+        facts::State,
         view::{FeedView, LineView, StreamView},
     };
 

@@ -6,7 +6,7 @@ use crate::{
     find::FACTORY,
     finding::Grade,
     network::{Network, NetworkKind, Span},
-    sheet::{places::Spot, read::Reader},
+    sheet::{places::Spot, reader::Reader},
 };
 use std::{
     collections::HashMap,

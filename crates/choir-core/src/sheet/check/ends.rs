@@ -4,7 +4,7 @@ use super::{End, Whole};
 use crate::{
     finding::Grade,
     link::{Link, Mode, clashes},
-    sheet::read::Reader,
+    sheet::reader::Reader,
 };
 
 pub(super) fn check(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {

@@ -7,7 +7,8 @@ use crate::{
     device::{Keyframe, Sound},
     finding::Grade,
     link::Link,
-    sheet::{Expect, read::Reader},
+    model::Expect,
+    sheet::reader::Reader,
     units::{Bitrate, say_rate, say_size},
 };
 

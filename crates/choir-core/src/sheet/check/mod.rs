@@ -10,7 +10,7 @@ mod ports;
 mod secrets;
 mod stave;
 
-use super::{Feed, Line, Sheet, places::Spot, read::Reader};
+use super::{Feed, Line, Sheet, places::Spot, reader::Reader};
 use crate::{device::Device, link::Link, network::Network};
 
 /// The sheet and where its entries stand.

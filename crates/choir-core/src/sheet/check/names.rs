@@ -5,7 +5,7 @@ use crate::{
     device::Control,
     finding::Grade,
     link::{Link, RtspLink},
-    sheet::read::Reader,
+    sheet::reader::Reader,
     spelling::did_you_mean,
 };
 use std::collections::HashMap;

@@ -5,7 +5,7 @@ use crate::{
     advice::{CHECKED_TARGET, USUAL_RATE, latency_for, outcome, say_path, say_share},
     budget,
     finding::Grade,
-    sheet::read::Reader,
+    sheet::reader::Reader,
     units::{Bitrate, say_duration},
 };
 

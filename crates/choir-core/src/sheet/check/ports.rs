@@ -4,7 +4,7 @@ use super::End;
 use crate::{
     finding::Grade,
     link::{Link, Mode, own_port},
-    sheet::read::Reader,
+    sheet::reader::Reader,
 };
 
 /// Services that take their port on many machines (IANA registry).

@@ -7,7 +7,7 @@ use crate::{
     network::Network,
     secret::Secret,
     sheet::{
-        read::Reader,
+        reader::Reader,
         secrets::{bad_password, weak_passphrase},
     },
 };

@@ -5,7 +5,7 @@ use crate::{
     device::Control,
     finding::Grade,
     link::{Link, StaveLink},
-    sheet::read::Reader,
+    sheet::reader::Reader,
     spelling::did_you_mean,
 };
 use std::collections::HashMap;
@@ -72,7 +72,7 @@ fn subs(r: &mut Reader<'_>, whole: &Whole) {
 fn steered(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
     for (feed, _) in whole.feeds() {
         let Some((end, _)) = of(ends).find(|(e, l)| !e.inbound && l.steer && e.name == feed.name) else { continue };
-        let can = |l: &&crate::sheet::Line| {
+        let can = |l: &&crate::model::Line| {
             matches!(l.from, Link::Stave(_)) || whole.sheet.source_of(&l.name).is_some_and(|(d, ..)| d.control != Control::Manual)
         };
         if !whole.sheet.lines_of(feed).iter().any(can) {

@@ -3,7 +3,7 @@
 use super::{EditError, checked, parse, put};
 use crate::{
     advice::PathFacts,
-    sheet::Expect,
+    model::Expect,
     units::{say_rate, say_size},
 };
 use std::fmt::Write;

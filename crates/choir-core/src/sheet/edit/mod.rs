@@ -5,8 +5,8 @@ mod entries;
 pub use entries::{NewFeed, NewLine, add_feed, add_line, remove_entry, rename_entry, write_advice};
 
 use super::read_sheet;
-use crate::Grade;
-use std::{collections::HashSet, net::IpAddr};
+use crate::{Grade, device::NewDevice};
+use std::net::IpAddr;
 use toml_edit::{ArrayOfTables, DocumentMut, InlineTable, Item, Table, TableLike, Value, value};
 
 /// Why a sheet was not changed.
@@ -29,21 +29,6 @@ pub enum EditError {
     NotSrt(String),
 }
 
-/// A device to be written into a sheet.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NewDevice {
-    /// Short name.
-    pub name: String,
-    /// For people.
-    pub title: String,
-    /// One of [`crate::device::KINDS`].
-    pub kind: String,
-    /// `IP` or `IP:PORT`.
-    pub address: String,
-    /// `onvif`, `visca`, `manual`.
-    pub control: String,
-}
-
 fn parse(text: &str) -> Result<DocumentMut, EditError> {
     text.parse().map_err(|e: toml_edit::TomlError| EditError::Unreadable(e.message().to_owned()))
 }
@@ -57,24 +42,6 @@ fn checked(before: &str, document: &DocumentMut) -> Result<String, EditError> {
         Some(f) if found.len() > errors(before).len() => Err(EditError::Unreadable(format!("{}: {}", f.subject, f.what))),
         _ => Ok(after),
     }
-}
-
-/// A name for a device of this description, which none of `taken` has: `finish-tower`, `finish-tower-2`.
-#[must_use]
-pub fn device_name(description: &str, taken: &HashSet<String>) -> String {
-    let mut base = String::new();
-    for c in description.chars() {
-        match c.to_ascii_lowercase() {
-            c if c.is_ascii_alphanumeric() => base.push(c),
-            _ if !base.is_empty() && !base.ends_with('-') => base.push('-'),
-            _ => {}
-        }
-    }
-    base.truncate(28);
-    let base = base.trim_matches('-');
-    let base = if base.is_empty() { "device" } else { base };
-    let mut names = std::iter::once(base.to_owned()).chain((2..).map(|n| format!("{base}-{n}")));
-    names.find(|n| !taken.contains(n)).unwrap_or_default()
 }
 
 /// Adds devices at the end of a sheet; an empty text becomes a new sheet.
@@ -154,6 +121,8 @@ pub fn set_preset_name(text: &str, name: &str, number: u8, preset: &str) -> Resu
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::device::device_name;
+    use std::collections::HashSet;
 
     const SHEET: &str = "# ours\n[show]\nname = \"Tarn Hollow Regatta\"\n\n[[device]] # the tower\nname = \"finish-tower\"\n\
         address = \"127.20.0.11:8000\" # from DHCP\ncontrol = \"onvif\"\n\n[[device]]\nname = \"lane\"\naddress = \"127.20.0.21\"\n\

@@ -7,6 +7,7 @@ pub(super) use sources::{SOURCES, tally_view};
 
 use super::{
     StaveError,
+    caller::Caller,
     find::LanPlan,
     group_out::GroupOut,
     identity::Identity,
@@ -17,7 +18,7 @@ use crate::LinkStatus;
 use choir_core::facts::Notice;
 use choir_core::stave::StaveSettings;
 use choir_host::{Stop, clock::unix_ms, lock, secrets};
-use choir_proto::stave::{CameraVerb, Hello, NodeEntry, OPEN_GROUP, PORT, SharedKey, Speaker, StreamOffer, TallyBook, Unique, VERSION};
+use choir_proto::stave::{CameraVerb, Hello, NodeEntry, OPEN_GROUP, PORT, SharedKey, Speaker, StreamOffer, TallyBook, Unique};
 use quinn::{Connection, Endpoint, VarInt};
 use socket2::{Domain, Protocol, Socket, Type};
 use std::{
@@ -99,12 +100,11 @@ impl NodePlan {
 pub struct Node(Arc<Inner>);
 
 struct Inner {
-    endpoint: Endpoint,
-    at: SocketAddr,
-    plan: NodePlan,
-    machine: Mutex<String>,
-    number: String,
-    boot: u64,
+    caller: Caller,
+    /// What the machine was to be called.
+    wanted: String,
+    /// Certificates that are let in; empty lets in all.
+    pins: Vec<String>,
     sources: Mutex<Sources>,
     receivers: Mutex<BTreeMap<u64, Arc<Receiver>>>,
     next: AtomicU64,
@@ -164,13 +164,19 @@ impl Node {
             None if at.port() != PORT => plan.identity.number(&format!("{} {}", plan.seed, at.port())),
             _ => plan.identity.number(&plan.seed),
         };
-        let node = Self(Arc::new(Inner {
-            endpoint,
-            at,
-            machine: Mutex::new(plan.machine.clone()),
-            number,
+        let hello = Hello {
+            versions: Vec::new(),
+            machine: plan.machine.clone(),
+            node: number,
             boot: unix_ms(),
-            plan,
+            group: plan.group,
+            features: Vec::new(),
+            proof: None,
+        };
+        let node = Self(Arc::new(Inner {
+            caller: Caller::new(endpoint, at, hello, plan.key),
+            wanted: plan.machine,
+            pins: plan.receivers,
             sources: Mutex::default(),
             receivers: Mutex::default(),
             next: AtomicU64::new(1),
@@ -205,52 +211,32 @@ impl Node {
         Ok(node)
     }
 
-    pub(super) fn endpoint(&self) -> &Endpoint {
-        &self.0.endpoint
-    }
-
-    pub(super) fn key(&self) -> Option<SharedKey> {
-        self.0.plan.key.clone()
-    }
-
-    pub(super) fn group(&self) -> &str {
-        &self.0.plan.group
+    /// What it calls others by.
+    pub(super) fn caller(&self) -> &Caller {
+        &self.0.caller
     }
 
     /// Where it is.
     #[must_use]
     pub fn at(&self) -> SocketAddr {
-        self.0.at
+        self.0.caller.at()
     }
 
     /// The machine's name, as others see it.
     #[must_use]
     pub fn machine(&self) -> String {
-        lock(&self.0.machine).clone()
-    }
-
-    pub(super) fn hello(&self) -> Hello {
-        Hello {
-            versions: vec![VERSION],
-            machine: self.machine(),
-            node: self.0.number.clone(),
-            boot: self.0.boot,
-            group: self.0.plan.group.clone(),
-            features: ["camera", "multicast", "h264", "h265"].map(str::to_owned).to_vec(),
-            proof: None,
-        }
+        self.0.caller.machine()
     }
 
     /// What it says of itself.
     #[must_use]
     pub fn entry(&self) -> NodeEntry {
-        let Hello { machine, node, boot, group, .. } = self.hello();
-        NodeEntry { machine, node, boot, group, at: vec![self.0.at] }
+        self.0.caller.entry()
     }
 
     /// Begins to look for other nodes, and to be found. The roster is the same from then on.
     pub fn seek(&self, ways: Ways, stop: &Stop) -> Roster {
-        let roster = Roster::start(self, ways, stop);
+        let roster = Roster::start(self.caller(), ways, stop);
         *lock(&self.0.roster) = Some(roster.clone());
         let (me, mut renamed, mut end) = (self.clone(), roster.renamed(), stop.clone());
         let task = tokio::spawn(async move {
@@ -261,7 +247,7 @@ impl Node {
                 }
                 let new = renamed.borrow_and_update().clone();
                 if let Some(name) = new {
-                    let was = std::mem::replace(&mut *lock(&me.0.machine), name.clone());
+                    let was = me.0.caller.rename(&name);
                     for s in lock(&me.0.sources).all.values() {
                         s.status.note(Notice::MachineNameTaken { wanted: was.clone(), got: name.clone() });
                     }
@@ -287,8 +273,8 @@ impl Node {
         for task in tasks {
             let _ = task.await;
         }
-        self.0.endpoint.close(VarInt::from_u32(0), b"this machine ends its show");
-        let _ = tokio::time::timeout(Duration::from_millis(300), self.0.endpoint.wait_idle()).await;
+        self.0.caller.endpoint().close(VarInt::from_u32(0), b"this machine ends its show");
+        let _ = tokio::time::timeout(Duration::from_millis(300), self.0.caller.endpoint().wait_idle()).await;
     }
 }
 

@@ -3,7 +3,7 @@
 use super::{Node, Receiver};
 use crate::stave::{
     session::{exported, fingerprint_of, words},
-    take,
+    units::REPAIR_MARK,
 };
 use bytes::{Buf, Bytes, BytesMut};
 use choir_host::{Stop, clock::sleep_until, lock};
@@ -30,16 +30,16 @@ const STUCK: Duration = Duration::from_secs(3);
 pub(super) async fn accept(node: Node, mut stop: Stop) {
     loop {
         let incoming = tokio::select! {
-            i = node.0.endpoint.accept() => i,
+            i = node.0.caller.endpoint().accept() => i,
             () = stop.wait() => break,
         };
         let Some(incoming) = incoming else { break };
-        if node.0.endpoint.open_connections() > 2 * RECEIVERS && !incoming.remote_address_validated() {
+        if node.0.caller.endpoint().open_connections() > 2 * RECEIVERS && !incoming.remote_address_validated() {
             // Many at once: only those who are where they say they are.
             let _ = incoming.retry();
             continue;
         }
-        if node.0.endpoint.open_connections() > 4 * RECEIVERS {
+        if node.0.caller.endpoint().open_connections() > 4 * RECEIVERS {
             incoming.refuse();
             continue;
         }
@@ -62,9 +62,9 @@ impl Node {
             return conn.close(VarInt::from_u32(1), b"no control stream");
         };
         let Some(exported) = exported(&conn) else { return };
-        let pins = &self.0.plan.receivers;
+        let pins = &self.0.pins;
         let known = pins.is_empty() || fingerprint_of(&conn).is_some_and(|f| pins.contains(&f));
-        let config = SpeakerConfig { hello: self.hello(), key: self.key(), exported, known };
+        let config = SpeakerConfig { hello: self.0.caller.hello(), key: self.0.caller.key(), exported, known };
         let id = self.0.next.fetch_add(1, Ordering::Relaxed);
         let speaker = Mutex::new(Speaker::new(config, Instant::now()));
         let receiver = Arc::new(Receiver { id, conn: conn.clone(), speaker, bell: Notify::new(), repairing: false.into() });
@@ -239,7 +239,7 @@ impl Node {
 /// Sends packets of a group again, by a stream of their own.
 async fn repair_with(conn: &Connection, packets: Vec<Bytes>) {
     // A mark that no unit begins with, then each packet behind its length.
-    let mut all = BytesMut::from(&take::REPAIR_MARK[..]);
+    let mut all = BytesMut::from(&REPAIR_MARK[..]);
     for p in packets {
         all.extend_from_slice(&(p.len() as u16).to_be_bytes());
         all.extend_from_slice(&p);

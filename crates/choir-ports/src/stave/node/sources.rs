@@ -3,7 +3,11 @@
 use super::{Node, Receiver, Source};
 use crate::{
     LinkStatus,
-    stave::{group_out::GroupOut, node::CameraDesk, source::GroupPlan, units},
+    stave::{
+        group_out::{GroupOut, GroupPlan},
+        node::CameraDesk,
+        units,
+    },
 };
 use bytes::Bytes;
 use choir_core::{
@@ -62,7 +66,7 @@ impl Node {
         if got != name {
             status.note(Notice::NameTaken { wanted: name.to_owned(), got: got.as_str().to_owned() });
         }
-        let (wanted, machine) = (&self.0.plan.machine, self.machine());
+        let (wanted, machine) = (&self.0.wanted, self.machine());
         if *wanted != machine {
             status.note(Notice::MachineNameTaken { wanted: wanted.clone(), got: machine.clone() });
         }
@@ -128,7 +132,7 @@ impl Node {
                     multicast: s.group.is_some(),
                 }
             });
-            Catalogue { sources: offers.collect(), secured: secured(self.0.plan.key.is_some(), !self.0.plan.receivers.is_empty()).into() }
+            Catalogue { sources: offers.collect(), secured: secured(self.0.caller.key().is_some(), !self.0.pins.is_empty()).into() }
         };
         let now = Instant::now();
         for r in receivers {

@@ -8,7 +8,7 @@ use super::{
     plain_name,
     roster::NodeState,
     session::{Failed, Session},
-    units::{self, Arrived, UnitTap},
+    units::{self, Arrived, REPAIR_MARK, UnitTap},
 };
 use crate::{
     Intake, LinkStatus,
@@ -34,8 +34,6 @@ use tokio::{
     task::{JoinHandle, JoinSet},
 };
 
-/// Begins a stream that carries packets of a group again, instead of a unit.
-pub(super) const REPAIR_MARK: [u8; 4] = [0xFE, b'R', b'E', b'P'];
 /// Age at which a picture is of no use, unless said.
 const PATIENCE: Duration = Duration::from_millis(200);
 const AGAIN: Duration = Duration::from_millis(300);
@@ -183,7 +181,7 @@ impl Taker {
         self.plan.status.set_joining(Joining::Calling(found.at.to_string()));
         self.plan.status.update(|l| l.peer = Some(found.at));
         let mut session = tokio::select! {
-            s = Session::open(&self.plan.node, found.at, &self.plan.pins) => match s {
+            s = Session::open(self.plan.node.caller(), found.at, &self.plan.pins) => match s {
                 Ok(s) => s,
                 Err(f) => return Some(f),
             },

@@ -1,7 +1,11 @@
 //! What must be set by hand on a device that has no control protocol.
 
-use super::{Device, NetworkWish};
-use crate::{find::mask, sheet::Sheet, units::say_size};
+use crate::{
+    device::{Device, NetworkWish},
+    find::mask,
+    model::Sheet,
+    units::say_size,
+};
 use std::net::Ipv4Addr;
 
 /// What to set, as name and value, in the order in which it is typed.

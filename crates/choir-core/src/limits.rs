@@ -1,0 +1,27 @@
+//! Limits of the judgement, each defined once.
+
+use std::time::Duration;
+
+/// Silence of a connected line from which it is broken.
+pub const SILENCE: Duration = Duration::from_secs(2);
+/// Time that a fresh stream has to show its tables and first keyframe.
+pub const FIRST_PICTURE: Duration = Duration::from_secs(5);
+/// Share of packets missing after repair from which no picture can be shown.
+pub const BROKEN_SHARE: f64 = 0.02;
+/// Loss on the path that leaves no reserve, share of 1.
+pub const HEAVY_LOSS: f64 = 0.10;
+/// Headroom below this part of the latency is little.
+pub const HEADROOM_SHARE: f64 = 0.15;
+/// Headroom below this is little at any latency, ms.
+pub const HEADROOM_LEAST_MS: f64 = 5.0;
+/// A frame rate this far from the expected one differs, share of 1.
+pub const RATE_TOLERANCE: f64 = 0.02;
+/// Headroom from which it is little.
+#[must_use]
+pub fn headroom_ms(latency_ms: f64) -> f64 {
+    (latency_ms * HEADROOM_SHARE).max(HEADROOM_LEAST_MS)
+}
+/// How long trouble is remembered, so that a state does not flicker.
+pub const MEMORY: Duration = Duration::from_secs(5);
+/// Time beyond latency and round trip after which an acknowledgement is overdue, ms.
+pub const ACK_SPARE_MS: f64 = 500.0;

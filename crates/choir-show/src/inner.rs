@@ -1,0 +1,188 @@
+//! What a running show is made of, for those modules that build, follow and measure it.
+
+use crate::{
+    bus::{Bus, Tick},
+    feed::FeedRun,
+    line::LineRun,
+    meter::Drops,
+    names::Names,
+    side::Side,
+};
+use choir_core::{
+    command::{By, Done, Refusal},
+    facts::{EventKind, WayTick},
+    id::{FeedId, LineId, Subject},
+    sheet::{Entry, Sheet},
+    view::{InputView, ShowView},
+};
+use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read};
+use choir_ports::{OpenWay, Ports, WayCause, stave::Node};
+use std::{
+    path::PathBuf,
+    sync::{Arc, Mutex, RwLock},
+    time::{Duration, Instant},
+};
+use tokio::{
+    sync::Notify,
+    task::{JoinHandle, JoinSet},
+};
+
+/// An entry of the sheet that cannot be opened.
+#[derive(Debug, thiserror::Error)]
+#[error("{entry}: {cause}")]
+pub struct OpenError {
+    /// Which.
+    pub entry: Entry,
+    /// Why.
+    pub cause: WayCause,
+}
+
+/// Measurements that receivers make of what reaches them, asked for whenever the show is looked at.
+pub type Reports = Arc<dyn Fn() -> Vec<InputView> + Send + Sync>;
+
+pub(crate) struct Inner {
+    pub sheet: Mutex<Sheet>,
+    pub base: PathBuf,
+    /// The sheet's own file, for reading it again.
+    pub file: Mutex<Option<PathBuf>>,
+    pub ports: Ports,
+    /// This machine on Stave, when any line or feed needs it.
+    pub node: Mutex<Option<Node>>,
+    pub lines: RwLock<Vec<Arc<LineRun>>>,
+    pub feeds: RwLock<Vec<Arc<FeedRun>>>,
+    pub names: Names,
+    pub bus: Bus,
+    /// Notified when a way stands otherwise, has a notice, or another line is on a feed.
+    pub changed: Arc<Notify>,
+    /// Notified when a tally or the line on a feed changes.
+    pub tally_changed: Arc<Notify>,
+    pub side: Side,
+    pub stopped: Stop,
+    /// One reload at a time.
+    pub reloading: tokio::sync::Mutex<()>,
+    pub started_ms: u64,
+    /// As of the last tick: the system's table is long.
+    pub drops: Mutex<Drops>,
+    pub view: Mutex<ShowView>,
+    pub reports: Mutex<Option<Reports>>,
+    pub stop: End,
+    pub stop_asked: Notify,
+    pub ticker: Mutex<Option<(End, JoinHandle<()>)>>,
+}
+
+impl Inner {
+    pub fn lines(&self) -> Vec<Arc<LineRun>> {
+        read(&self.lines).clone()
+    }
+
+    pub fn feeds(&self) -> Vec<Arc<FeedRun>> {
+        read(&self.feeds).clone()
+    }
+
+    pub fn line(&self, id: LineId) -> Result<Arc<LineRun>, Refusal> {
+        self.lines().into_iter().find(|l| l.id == id).ok_or(Refusal::Removed)
+    }
+
+    pub fn feed(&self, id: FeedId) -> Result<Arc<FeedRun>, Refusal> {
+        self.feeds().into_iter().find(|f| f.id == id).ok_or(Refusal::Removed)
+    }
+
+    /// The line that carries a small picture of this one.
+    pub fn sub_of(&self, line: &LineRun) -> Option<LineId> {
+        let sub = lock(&line.entry).sub.clone()?;
+        self.names.find_line(&sub).ok()
+    }
+
+    pub fn take(&self, by: By, feed: FeedId, line: LineId) -> Result<Done, Refusal> {
+        let (feed_run, line_run) = (self.feed(feed)?, self.line(line)?);
+        feed_run.media.take(Some(line));
+        if let Some((sub, _)) = &feed_run.sub {
+            let small = self.sub_of(&line_run);
+            sub.take(small);
+            if let Some(small) = small.and_then(|s| self.line(s).ok()) {
+                small.status.control.request_keyframe();
+            }
+        }
+        let keyframe_asked = line_run.status.control.request_keyframe();
+        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, by });
+        Ok(Done::TakeRequested { feed, line })
+    }
+
+    pub fn hold(&self, by: By, line: LineId, held: bool) -> Result<Done, Refusal> {
+        let run = self.line(line)?;
+        let already = run.status.control.is_held() == held;
+        if !already {
+            run.status.control.set_held(held);
+            self.bus.event(Subject::Line(line), EventKind::Held { held, by });
+        }
+        Ok(Done::Held { line, held, already })
+    }
+
+    pub async fn wait_ways(&self, patience: Duration) {
+        let mut ways: JoinSet<()> = JoinSet::new();
+        let outs = self.feeds().into_iter().flat_map(|f| f.outs());
+        let open: Vec<OpenWay> =
+            self.lines().iter().filter_map(|l| lock(&l.way).take()).chain(outs.filter_map(|o| lock(&o.way).take())).collect();
+        open.into_iter().for_each(|way| drop(ways.spawn(way.ended())));
+        if self.stopped.is_set() {
+            self.side.tasks().into_iter().for_each(|task| {
+                ways.spawn(async move { drop(task.await) });
+            });
+            if let Some(node) = lock(&self.node).take() {
+                ways.spawn(async move { node.ended().await });
+            }
+        }
+        let _ = tokio::time::timeout(patience, async { while ways.join_next().await.is_some() {} }).await;
+    }
+
+    /// Tells at once what need not wait for the end of the second.
+    pub fn at_once(&self, started: Instant) {
+        let now = Instant::now();
+        self.lines().iter().for_each(|l| l.at_once(started, now, &self.bus));
+        self.feeds().iter().for_each(|f| f.at_once(started, now, &self.bus));
+        self.refresh();
+    }
+
+    /// Makes the view anew.
+    pub fn refresh(&self) {
+        self.show();
+        self.bus.view();
+    }
+
+    pub fn tick(&self, started: Instant, number: u64, length: Duration) {
+        let now = Instant::now();
+        *lock(&self.drops) = kernel_drops();
+        let mut ways: Vec<(Subject, WayTick)> = Vec::new();
+        for line in self.lines() {
+            ways.push((Subject::Line(line.id), line.tick(started, now, &self.bus)));
+        }
+        for feed in self.feeds() {
+            let (outs, overdue) = feed.tick(started, now, &self.bus);
+            ways.extend(outs);
+            // What was asked for may not have been heard.
+            if let Some(line) = overdue.and_then(|l| self.line(l).ok()) {
+                line.status.control.request_keyframe();
+            }
+        }
+        self.show();
+        self.bus.tick(Tick { number, at_ms: unix_ms(), length, ways });
+    }
+
+    pub fn show(&self) {
+        let drops = lock(&self.drops).clone();
+        let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(&drops)).collect();
+        let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines)).collect();
+        for line in &mut lines {
+            line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();
+        }
+        *lock(&self.view) = ShowView {
+            show: lock(&self.sheet).show.name.clone(),
+            pid: std::process::id(),
+            started_ms: self.started_ms,
+            now_ms: unix_ms(),
+            lines,
+            feeds,
+            ..ShowView::default()
+        };
+    }
+}
