@@ -198,7 +198,8 @@ async fn a_way_out_that_goes_leaves_no_task_behind() {
     let stays = Receiver::new();
     let base = line("a", "a.ts") + &feed("one", "a", &[&stays]);
     let base = format!("[stave]\naddress = \"127.0.0.1\"\nport = {}\ndiscover = false\n{base}", choir_rig::port());
-    let rtsp = format!("to = [\"rtsp://127.0.0.1:{}\", ", choir_rig::port());
+    let port = choir_rig::port();
+    let rtsp = format!("to = [\"rtsp://127.0.0.1:{port}\", ");
     let served = base.replace("to = [", &rtsp) + "stave = { name = \"Finish Tower\", steer = true }\n";
     let show = Show::start(&sheet(&served), dir.path()).await.unwrap();
     let (mut without, runtime) = (Vec::new(), tokio::runtime::Handle::current());
@@ -206,6 +207,7 @@ async fn a_way_out_that_goes_leaves_no_task_behind() {
         show.apply(&sheet(&base)).await.unwrap();
         stays.gets(20_000).await;
         without.push(runtime.metrics().num_alive_tasks());
+        std::net::TcpListener::bind(("127.0.0.1", port)).expect("its port is given back");
         show.apply(&sheet(&served)).await.unwrap();
         stays.gets(20_000).await;
     }

@@ -57,7 +57,8 @@ pub struct RtspServer {
 /// A feed of a server.
 pub struct Served {
     place: usize,
-    task: JoinHandle<()>,
+    /// Taken once it has ended.
+    task: Option<JoinHandle<()>>,
 }
 
 /// The addresses that can be pasted for a server at `addr`.
@@ -125,12 +126,12 @@ impl RtspServer {
             }
             mount.goodbye(&shared.carrier);
         });
-        Ok(Served { place, task })
+        Ok(Served { place, task: Some(task) })
     }
 
     /// Waits until a feed has ended, says goodbye to its viewers, and takes it out.
-    pub async fn remove(&self, served: Served) {
-        let _ = served.task.await;
+    pub async fn remove(&self, mut served: Served) {
+        served.ended().await;
         self.shared.remove(served.place);
     }
 
@@ -145,7 +146,10 @@ impl RtspServer {
 impl Served {
     /// Waits until its source has ended, or it has been stopped. Safe to cancel.
     pub async fn ended(&mut self) {
-        let _ = (&mut self.task).await;
+        if let Some(task) = &mut self.task {
+            let _ = task.await;
+            self.task = None;
+        }
     }
 }
 
@@ -161,7 +165,7 @@ pub fn spawn_server(
 ) -> io::Result<(SocketAddr, Vec<JoinHandle<()>>)> {
     let server = RtspServer::open(addr, options, stop)?;
     let served: Vec<_> = plans.into_iter().map(|plan| server.add(plan, stop.clone())).collect::<Result<_, _>>()?;
-    Ok((server.addr, served.into_iter().map(|s| s.task).chain(server.tasks).collect()))
+    Ok((server.addr, served.into_iter().filter_map(|s| s.task).chain(server.tasks).collect()))
 }
 
 async fn accept(shared: Arc<Shared>, listener: TcpListener, mut stopping: Stop) {

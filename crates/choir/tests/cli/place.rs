@@ -79,11 +79,9 @@ impl Place {
 
     pub fn run(&self, args: &[&str]) -> Out {
         let out = self.command(args).output().expect("runs");
-        Out {
-            code: out.status.code().unwrap_or(-1),
-            stdout: String::from_utf8_lossy(&out.stdout).into_owned(),
-            stderr: String::from_utf8_lossy(&out.stderr).into_owned(),
-        }
+        let stderr = String::from_utf8_lossy(&out.stderr).into_owned();
+        assert!(!stderr.contains("panicked at"), "{stderr}");
+        Out { code: out.status.code().unwrap_or(-1), stdout: String::from_utf8_lossy(&out.stdout).into_owned(), stderr }
     }
 
     /// Starts it and reads its stderr as it comes.
@@ -181,6 +179,7 @@ impl Running {
         }
         let status = self.child.wait().expect("ends");
         self.seen.extend(self.lines.iter());
+        assert!(!self.seen.iter().any(|l| l.contains("panicked at")), "{}", self.seen.join("\n"));
         (status.code().unwrap_or(-1), text)
     }
 }
