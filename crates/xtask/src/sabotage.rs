@@ -89,8 +89,16 @@ const MISTAKES: &[Mistake] = &[
     m(INDEX, "self.looks.retain(|(of, _)| *of != place);", ""),
     m(INDEX, "*slot = last | 16;", ""),
     m(INDEX, "Some(first) => first.pid == i.packet.pid,", "Some(_) => true,"),
-    m(LOOK, "(Some(true), with_sets) => Some(Picture { keyframe: true, with_sets: Some(with_sets) }),", "(Some(true), _) => Some(Picture { keyframe: true, with_sets: Some(true) }),"),
-    m(LOOK, "Some(Picture { keyframe: self.flagged, with_sets: with_sets.then_some(true) })", "Some(Picture { keyframe: false, with_sets: with_sets.then_some(true) })"),
+    m(
+        LOOK,
+        "(Some(true), with_sets) => Some(Picture { keyframe: true, with_sets: Some(with_sets) }),",
+        "(Some(true), _) => Some(Picture { keyframe: true, with_sets: Some(true) }),",
+    ),
+    m(
+        LOOK,
+        "Some(Picture { keyframe: self.flagged, with_sets: with_sets.then_some(true) })",
+        "Some(Picture { keyframe: false, with_sets: with_sets.then_some(true) })",
+    ),
     m(AUTH, "found.sort_by_key(|c| std::cmp::Reverse(c.scheme));", "found.sort_by_key(|c| c.scheme);"),
     m(AUTH, "',' if !quoted => {", "',' => {"),
     m(AUTH, "matches!(self.scheme, Scheme::Md5Session | Scheme::Sha256Session)", "matches!(self.scheme, Scheme::Md5Session)"),

@@ -25,7 +25,7 @@ fn speed(text: &str) -> Result<f64, String> {
   choir find 10.1.2.0/24 --json
   choir find 10.1.2.10-40 --add regatta.toml --choose all
 
-It listens and asks all (DNS-SD, WS-Discovery), reads the neighbour table, and asks each address for RTSP, ONVIF, VISCA
+It listens and asks all (DNS-SD, WS-Discovery), reads the neighbour table, and asks each address for RTSP, ONVIF, VISCA \
 and web pages, at most 440 packets a second. It never sends a password.
 
 Exit codes: 0 something was found; 1 nothing was; 2 and 4 as for all commands.")]
@@ -70,7 +70,7 @@ pub struct SheetArg {
   choir device apply finish-tower umpire-launch
   choir device address umpire-launch --static 10.1.2.30/24
 
-Exit codes: 0 done, or as the sheet wants it; 1 a device could not be reached, refused, or nothing came on the wire;
+Exit codes: 0 done, or as the sheet wants it; 1 a device could not be reached, refused, or nothing came on the wire; \
 5 it differs from what the sheet wants; 2 and 4 as for all commands.")]
 pub struct DeviceArgs {
     #[command(subcommand)]
@@ -156,7 +156,7 @@ pub struct AddressArgs {
   choir ptz finish-tower tally on --by visca
   choir ptz 'stave://Finish Tower' goto 3 --sheet regatta.toml
 
-By a Stave name orders go to the machine that offers it, which passes them on if its sheet says steer = true: moves up to
+By a Stave name orders go to the machine that offers it, which passes them on if its sheet says steer = true: moves up to \
 10 s, stop, home, and presets by number. Every move carries a time limit, and the stop after it is repeated until the camera answers.")]
 pub struct PtzArgs {
     /// The device, or stave://NAME or stave://MACHINE/NAME.

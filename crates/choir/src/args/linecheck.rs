@@ -11,8 +11,8 @@ use std::{path::PathBuf, time::Duration};
   choir linecheck regatta.toml --in-turn --for 20s --html check.html
   choir linecheck --demo --html check.html
 
-It brings the lines up as \"choir run\" does, and ends them. A show that is running already is looked at as it runs,
-without stills.
+It brings the lines up as \"choir run\" does, and ends them. A show that is running already is \
+looked at as it runs, without stills.
 
 Exit codes: 0 nothing failed; 1 something did, or it was ended early; 2 and 4 as for all commands.")]
 pub struct LinecheckArgs {

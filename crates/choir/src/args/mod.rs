@@ -146,19 +146,21 @@ fn manner(word: &str) -> Result<Manner, String> {
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "FROM and TO are each one of:
   srt://HOST:PORT?mode=caller|listener|rendezvous&latency=MS&pbkeylen=16|24|32&streamid=ID
-      without a host it listens; bind=IP[:PORT] chooses the own address; overhead=25% or ceiling=12Mbps
-      limit the sender; the passphrase by passphrase-env=NAME, passphrase-file=PATH or passphrase=TEXT
+      without a host it listens; bind=IP[:PORT] chooses the own address; overhead=25% or
+      ceiling=12Mbps limit the sender; the passphrase by passphrase-env=NAME,
+      passphrase-file=PATH or passphrase=TEXT
   rtsp://[USER@]HOST[:PORT]/PATH?QUERY
-      as FROM a camera that is pulled (port 554); as TO a feed that is served (port 8554) at rtsp://:PORT/NAME;
-      own settings stand behind a #: password-env=NAME or password-file=PATH, transport=auto|udp|tcp|multicast,
-      reorder=MS, damaged=wait|pass, interface=ADDRESS; to serve: group=ADDRESS:PORT and ttl=N offer multicast
+      as FROM a camera that is pulled (port 554); as TO a feed that is served (port 8554) at
+      rtsp://:PORT/NAME; own settings stand behind a #: password-env=NAME or password-file=PATH,
+      transport=auto|udp|tcp|multicast, reorder=MS, damaged=wait|pass, interface=ADDRESS;
+      to serve: group=ADDRESS:PORT and ttl=N offer multicast
   rtp://HOST:PORT       transport stream in RTP; with sdp=FILE what the session description says
   stave://[MACHINE/]NAME
-      as FROM a name on the LAN, with ?grade=intra|long-gop|sub, patience=MS, carriage=streams|multicast;
-      as TO offered by that name
-  udp://HOST:PORT       transport stream in datagrams of seven packets; as FROM the host is the own address
-      both also with a group: udp://[SOURCE@]GROUP:PORT?interface=ADDRESS&ttl=N
-  FILE.ts               as FROM played at the pace of its clock; FILE.ts?repeat plays it again and again
+      as FROM a name on the LAN, with ?grade=intra|long-gop|sub, patience=MS,
+      carriage=streams|multicast; as TO offered by that name
+  udp://HOST:PORT       transport stream in datagrams of seven packets; as FROM the host is the
+      own address; both also with a group: udp://[SOURCE@]GROUP:PORT?interface=ADDRESS&ttl=N
+  FILE.ts               as FROM played at the pace of its clock; with ?repeat again and again
   -                     standard input or output
 
 Examples:
@@ -193,7 +195,7 @@ pub struct LinkArgs {
   choir inspect --sheet regatta.toml --line finish-tower
   choir inspect 'stave://Finish Tower' --on 10.1.2.7 --key-env REGATTA_LAN
 
-Exit codes: 0 it is there, and as the line expects it; 1 nothing there; 5 it differs from what the line expects;
+Exit codes: 0 it is there, and as the line expects it; 1 nothing there; 5 it differs from what the line expects; \
 2 and 4 as for all commands.")]
 pub struct InspectArgs {
     /// Any FROM of choir link. Left out, the line's own.
@@ -301,9 +303,9 @@ pub enum Sim {
   choir sim camera --stave 'Winners Dock' --on 127.20.0.41 --intra 100Mbps --sub 320x180
   choir sim camera --serve 127.0.0.1:8554 --user desk --password-env SECRET --manner silent-udp --manner metadata-track
 
-Manners, each a thing that cameras do wrong or otherwise: no-control, absolute-control, wrong-base, no-base, proof-at-setup,
-old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-in-description, sets-in-band,
-wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions,
+Manners, each a thing that cameras do wrong or otherwise: no-control, absolute-control, wrong-base, no-base, proof-at-setup, \
+old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-in-description, sets-in-band, \
+wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, \
 latm, takes-requests.")]
 pub struct CameraArgs {
     /// Where to send: any TO of choir link.

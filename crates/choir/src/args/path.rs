@@ -21,8 +21,8 @@ pub enum Towards {
           choir path 203.0.113.7:7099 --token-env REGATTA_TOKEN --latency 120ms --json
           choir path 203.0.113.7 --write regatta.toml --line umpire-launch --target 99.999
 
-It sends the bitrate both ways for the time, then a few packets in one go and some larger ones. The token is the same
-at both ends, at least 8 characters, taken from a variable; without it the other side is silent. More than 10 s or
+It sends the bitrate both ways for the time, then a few packets in one go and some larger ones. The token is the same \
+at both ends, at least 8 characters, taken from a variable; without it the other side is silent. More than 10 s or \
 20 Mbps is asked about first, and only answered where the answerer's own limit allows it.
 
 Exit codes: 0 measured; 1 nothing answered, it refused, or the path broke; 2 and 4 as for all commands.")]

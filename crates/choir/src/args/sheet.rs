@@ -10,7 +10,7 @@ use std::{net::IpAddr, path::PathBuf, time::Duration};
   choir check demo/regatta.toml
   choir check regatta.toml --json
 
-It judges both ends of every link, what the lines carry against what the feeds take, addresses, passphrases that can
+It judges both ends of every link, what the lines carry against what the feeds take, addresses, passphrases that can \
 be read, and what each network carries. demo/mistakes/ shows one sheet per mistake.
 
 Exit codes: 0 no errors; 1 errors; 2 the sheet cannot be read.")]
@@ -109,7 +109,7 @@ fn burst(text: &str) -> Result<f64, String> {
   choir advise --rtt 80ms --loss 2% --latency 120ms
   choir advise --rtt 80ms --loss 2% --write regatta.toml --line umpire-launch
 
-The advice comes from a model of repeat-on-request that is tested against the engine itself; docs/advice.md states it.
+The advice comes from a model of repeat-on-request that is tested against the engine itself; docs/advice.md states it. \
 choir path measures the numbers.")]
 pub struct AdviseArgs {
     /// Round-trip time, like 80ms.

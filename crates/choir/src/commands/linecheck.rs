@@ -4,7 +4,7 @@ use super::{folder_of, interrupted, load, replace_text, run::or_interrupted, whi
 use crate::{
     args::LinecheckArgs,
     exit::{FAILED, Failure, USAGE},
-    output::{linecheck as shown, palette::colours, plural, redraw::Redraw},
+    output::{linecheck as shown, linecheck_page, palette::colours, plural, redraw::Redraw},
 };
 use choir_core::{
     linecheck::{Limits, Mark, Row, Step},
@@ -79,7 +79,7 @@ async fn check_all(args: &LinecheckArgs, path: &Path, sheet: Sheet, names: &[Str
         println!("{}", shown::summary(&checked.rows));
     }
     if let Some(file) = &args.html {
-        replace_text(file, &shown::html(title, begun, &checked))?;
+        replace_text(file, &linecheck_page::html(title, begun, &checked))?;
         eprintln!("{}: the result on one page, with {}", file.display(), plural(checked.stills.len(), "still"));
     }
     let bad = checked.cut_short || checked.rows.iter().any(|r| r.mark() == Mark::Failed);

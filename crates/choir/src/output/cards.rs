@@ -68,13 +68,14 @@ h1{font-size:1.3rem}h2{font-size:1.15rem;margin:0}header p{margin:.1rem 0 .6rem;
 .row{display:flex;gap:2rem;align-items:flex-start}table{border-collapse:collapse;flex:1}\
 td{padding:.18rem .6rem .18rem 0;border-bottom:1px solid #e3e9ed;vertical-align:top}td:first-child{color:#52616b;white-space:nowrap}\
 td b{font-family:ui-monospace,monospace;font-weight:600}small{color:#52616b}code{word-break:break-all;font-size:.85rem}\
-.missing{color:#9c2f1f}svg{flex:none}footer{color:#52616b;font-size:.85rem}\
+.missing{color:#9c2f1f}svg{flex:none}td{overflow-wrap:anywhere}\
+@media screen and (max-width:40rem){body{margin:1rem}article{padding:1rem}.row{flex-direction:column}td:first-child{white-space:normal}}footer{color:#52616b;font-size:.85rem}\
 @media print{body{margin:0}article{break-after:page;border:none}article:last-of-type{break-after:auto}}";
 
 /// One page per card, complete in itself.
 pub fn html(show: &str, cards: &[Card], code: bool, revealed: bool) -> String {
     let mut out = format!(
-        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0}: far-end cards</title><style>{STYLE}</style></head><body>\n<h1>{0}: what to type at the other end</h1>\n",
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width, initial-scale=1\"><title>{0}: far-end cards</title><style>{STYLE}</style></head><body>\n<h1>{0}: what to type at the other end</h1>\n",
         escape(show)
     );
     for card in cards {

@@ -1,16 +1,12 @@
-//! A line check: a grid that fills, what is wrong with its remedy, stills, and one page to hand on.
+//! A line check: a grid that fills, what is wrong with its remedy, and stills.
 
 use super::{
-    clock,
     palette::{self, colours},
-    plural,
     sentences::hanging,
 };
-use base64::{Engine, prelude::BASE64_STANDARD};
 use choir_core::linecheck::{Item, Mark, Row, Step};
 use choir_core::sheet::Entry;
 use choir_show::{linecheck::Checked, still::Still};
-use quick_xml::escape::escape;
 use std::{fmt::Write, io::IsTerminal};
 use unicode_width::UnicodeWidthStr;
 
@@ -18,7 +14,7 @@ use unicode_width::UnicodeWidthStr;
 const TERMINAL_STILL: (usize, usize) = (48, 28);
 
 /// A word for the grid: it says what a colour would.
-const fn word(mark: Mark) -> &'static str {
+pub(super) const fn word(mark: Mark) -> &'static str {
     match mark {
         Mark::Skipped => "-",
         Mark::Passed => "ok",
@@ -89,7 +85,7 @@ pub fn grid(rows: &[Row], width: usize, colour: bool) -> String {
     out
 }
 
-fn values(row: &Row) -> String {
+pub(super) fn values(row: &Row) -> String {
     let told = [Step::Codec, Step::Size, Step::Rate, Step::Bitrate, Step::Keyframes, Step::Sound, Step::Delay, Step::Loss, Step::Headroom];
     let say = |i: &Item| match i.step {
         Step::Rate => format!("{} frames per second", i.found),
@@ -168,7 +164,7 @@ pub fn stills(checked: &Checked) -> String {
 }
 
 /// Name, title and still of each line, in the order of the sheet.
-fn in_order(checked: &Checked) -> impl Iterator<Item = (&str, &str, &Still)> {
+pub(super) fn in_order(checked: &Checked) -> impl Iterator<Item = (&str, &str, &Still)> {
     let named = checked.rows.iter().filter_map(|r| match &r.entry {
         Entry::Line(name) => Some((name.as_str(), r.title.as_str())),
         _ => None,
@@ -190,103 +186,6 @@ fn half_row(out: &mut String, s: &Still, y: usize) {
         }
     }
     let _ = write!(out, "\x1b[0m{}", " ".repeat(TERMINAL_STILL.0 + 2 - s.width));
-}
-
-const STYLE: &str = "body{font:15px/1.45 system-ui,sans-serif;margin:2rem auto;max-width:76rem;color:#1c242c;background:#fff;padding:0 1rem}\
-h1{font-size:1.4rem;margin:0}h2{font-size:1.1rem;margin:1.6rem 0 .5rem}.when{color:#52616b;margin:.2rem 0 1rem}\
-.sum{font-size:1.15rem;font-weight:600}table{border-collapse:collapse;font-size:.85rem}\
-th,td{padding:.25rem .5rem;border:1px solid #d5dde2;text-align:center}th:first-child,td:first-child{text-align:left;white-space:nowrap}\
-.passed{background:#e3f2e9}.doubtful{background:#fbeec9}.failed{background:#f7d4cd;font-weight:700}.open,.skipped{color:#7b8890}\
-.sheet{display:grid;grid-template-columns:repeat(auto-fill,minmax(19rem,1fr));gap:1rem}\
-figure{margin:0}figure img{width:100%;display:block;border:1px solid #b8c4cc}figcaption{padding:.3rem 0;font-size:.85rem}\
-figcaption b{display:block}li{margin:.4rem 0}li span{color:#52616b;display:block}@media print{body{margin:0}h2{break-after:avoid}figure,li{break-inside:avoid}}";
-
-/// One page, complete in itself.
-pub fn html(show: &str, at_ms: u64, checked: &Checked) -> String {
-    let date = httpdate::fmt_http_date(std::time::UNIX_EPOCH + std::time::Duration::from_millis(at_ms));
-    let day = date.split_once(", ").map_or(date.as_str(), |(_, d)| d.get(..11).unwrap_or(d));
-    let rows = &checked.rows;
-    let mut out = format!(
-        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0}: line check</title><style>{STYLE}</style></head><body>\n<h1>{0}: line check</h1>\n<p class=\"when\">{day}, {1} UTC</p>\n<p class=\"sum\">{2}</p>\n",
-        escape(show),
-        clock(at_ms),
-        summary(rows)
-    );
-    if checked.cut_short {
-        out.push_str("<p>It was ended early: what was still open is not judged.</p>\n");
-    }
-    out.push_str("<table><tr><th></th>");
-    Step::ALL.iter().for_each(|s| {
-        let _ = write!(out, "<th>{}</th>", s.word());
-    });
-    out.push_str("</tr>\n");
-    for row in rows {
-        let _ = write!(out, "<tr><td>{}</td>", escape(&row.subject));
-        for step in Step::ALL {
-            let item = row.items.iter().find(|i| i.step == step);
-            let class = item.map_or("skipped", |i| class(i.mark));
-            let found = item.map_or("", |i| i.found.as_str());
-            let _ = write!(out, "<td class=\"{class}\" title=\"{}\">{}</td>", escape(found), item.map_or("", |i| word(i.mark)));
-        }
-        out.push_str("</tr>\n");
-    }
-    out.push_str("</table>\n");
-    wrong(&mut out, rows);
-    contact_sheet(&mut out, checked);
-    out.push_str("<h2>What was measured</h2>\n<ul>\n");
-    for row in rows.iter().filter(|r| !values(r).is_empty()) {
-        let _ = writeln!(out, "<li><b>{}</b>: {}<span>{}</span></li>", escape(&row.subject), escape(values(row)), escape(&row.url));
-    }
-    out.push_str("</ul>\n</body></html>\n");
-    out
-}
-
-const fn class(mark: Mark) -> &'static str {
-    match mark {
-        Mark::Skipped => "skipped",
-        Mark::Passed => "passed",
-        Mark::Open => "open",
-        Mark::Doubtful => "doubtful",
-        Mark::Failed => "failed",
-    }
-}
-
-fn wrong(out: &mut String, rows: &[Row]) {
-    let all: Vec<(&Row, &Item)> =
-        rows.iter().flat_map(|r| r.items.iter().map(move |i| (r, i))).filter(|(_, i)| i.mark >= Mark::Doubtful).collect();
-    if all.is_empty() {
-        return;
-    }
-    let _ = writeln!(out, "<h2>{} to look at</h2>\n<ul>", plural(all.len(), "thing"));
-    for (row, i) in all {
-        let remedy = i.remedy.as_ref().map_or_else(String::new, |r| format!("<span>{}</span>", escape(r)));
-        let _ = writeln!(
-            out,
-            "<li class=\"{}\"><b>{}</b>: {}: {}{remedy}</li>",
-            class(i.mark),
-            escape(&row.subject),
-            i.step.word(),
-            escape(&i.found)
-        );
-    }
-    out.push_str("</ul>\n");
-}
-
-fn contact_sheet(out: &mut String, checked: &Checked) {
-    if checked.stills.is_empty() {
-        return;
-    }
-    out.push_str("<h2>Pictures</h2>\n<div class=\"sheet\">\n");
-    for (name, title, still) in in_order(checked) {
-        let data = BASE64_STANDARD.encode(still.png());
-        let _ = writeln!(
-            out,
-            "<figure><img src=\"data:image/png;base64,{data}\" alt=\"{0}\"><figcaption><b>{0}</b>line {1}</figcaption></figure>",
-            escape(title),
-            escape(name)
-        );
-    }
-    out.push_str("</div>\n");
 }
 
 #[cfg(test)]
@@ -320,14 +219,5 @@ mod tests {
         assert!(grid(&rows, 200, true).contains("\x1b[38;2;240;100;95mNO"));
         assert_eq!(summary(&rows), "0 of 1 good, 1 failed");
         assert!(text(&rows, 200, false).contains("NO line launch: port: <b>\n    a & b\n"));
-    }
-
-    #[test]
-    fn the_page_carries_any_value_as_text() {
-        let mut checked = Checked { rows: vec![row("<x>", &[(Step::Port, Mark::Failed)])], ..Checked::default() };
-        checked.stills.insert("<x>".into(), Still { width: 2, height: 2, rgb: vec![9; 12] });
-        let page = html("Tarn <i>", 1_795_000_000_000, &checked);
-        assert!(!page.contains("<x>") && !page.contains("<i>") && page.contains("a &amp; b"), "{page}");
-        assert!(page.contains("data:image/png;base64,iVBOR") && page.contains("18 Nov 2026"), "{page}");
     }
 }

@@ -8,6 +8,7 @@ pub mod events;
 pub mod facts;
 pub mod found;
 pub mod linecheck;
+pub mod linecheck_page;
 pub mod names;
 pub mod palette;
 pub mod path;
