@@ -361,6 +361,13 @@ mod tests {
         }
         put(&mut b, now, 16, false);
         assert!(b.report_at().is_some_and(|t| t <= now + 100), "after a minute without it, gaps are reported at once");
+        // One that was away for a second does not hold back every report from then on.
+        let (mut b, _) = buffer(64);
+        put(&mut b, 0, 10, false);
+        put(&mut b, 0, 12, false);
+        put(&mut b, 1_000_000, 11, false);
+        put(&mut b, 1_000_000, 14, false);
+        assert_eq!(b.report_at(), Some(1_000_000 + 20_000), "the limit");
     }
 
     #[test]
@@ -385,6 +392,7 @@ mod tests {
         assert_eq!(b.next_due(&base), None);
         assert!(b.release(10_000_000, &base).is_none());
         b.handle_drop(Seq::new(10), Seq::new(11));
+        assert_eq!(b.report_at(), None, "what the sender has given up is not asked for");
         assert_eq!(b.release(10_000_000, &base).map(|r| (r.seq, r.skipped)), Some((Seq::new(12), 2)));
     }
 

@@ -171,6 +171,13 @@ mod tests {
         }
         let expected = now / 10_000;
         assert!((base.drift_us() - expected).abs() < 1000, "{} for {expected}", base.drift_us());
+        // A path that becomes longer both ways alike is no drift either.
+        let mut base = TimeBase::new(0, 0, 0);
+        for n in 0..600i64 {
+            let (now, one_way) = (1_000_000 + n * 100_000, if n < 300 { 10_000 } else { 50_000 });
+            base.handle_sample(now, (now - one_way) as u32, 2 * one_way);
+        }
+        assert!(base.drift_us().abs() < 500, "{}", base.drift_us());
     }
 
     #[test]
