@@ -32,6 +32,9 @@ pub enum WayCause {
     /// Its secrets were not fetched: a fault of this program.
     #[error("its keys were not fetched: please report this")]
     NoKeys,
+    /// Units were given to a link that carries transport streams: a fault of this program.
+    #[error("its media has another shape than its link: please report this")]
+    Shape,
     /// A session description cannot be used.
     #[error("the session description {path} cannot be used: {1}", path = .0.display())]
     Description(PathBuf, String),

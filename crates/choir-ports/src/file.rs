@@ -120,7 +120,7 @@ async fn play(
                 l.counters.bytes += piece.len() as u64;
                 l.counters.packets += 1;
             });
-            arrivals.push(Arrival::new(session, Instant::now(), piece));
+            arrivals.push(Arrival::ts(session, Instant::now(), piece));
             intake.arrive(&mut arrivals);
         }
         pace.at += takes;

@@ -16,6 +16,7 @@ mod status;
 pub mod stave;
 pub mod survey;
 mod udp_ts;
+mod units;
 
 pub use cause::WayCause;
 pub use control::WayControl;
@@ -27,10 +28,13 @@ pub use rtsp::{PullPlan, RtspServer, ServePlan, Served, ServerOptions, UdpManner
 pub use srt::{CallPlan, ListenPlan, Listener, Listening, spawn_caller, spawn_listener};
 pub use status::{Counters, Gauges, HeadroomReading, LinkStatus, Live, PeerLive};
 pub use udp_ts::{spawn_udp_in, spawn_udp_out};
+pub use units::units_of;
 
 use bytes::Bytes;
+use choir_core::link::Link;
 use choir_host::lock;
-pub use choir_proto::legs::Arrival;
+use choir_proto::ts::AccessUnit;
+pub use choir_proto::{legs::Arrival, media::Media};
 use std::{
     collections::VecDeque,
     sync::{
@@ -52,8 +56,39 @@ pub trait Intake: Send + Sync + 'static {
 pub enum Flow {
     /// In: what comes is pushed there.
     In(Arc<dyn Intake>),
+    /// Out: the transport stream that goes is taken from there.
+    Out(Arc<Outlet>),
+    /// Out: the access units that go are taken from there. For links that [`takes_units`].
+    Units(Arc<UnitOutlet>),
+}
+
+/// Which way a transport stream goes, and between whom: for links that know no units.
+#[derive(Clone)]
+pub enum TsFlow {
+    /// In: what comes is pushed there.
+    In(Arc<dyn Intake>),
     /// Out: what goes is taken from there.
     Out(Arc<Outlet>),
+}
+
+impl Flow {
+    /// As one of transport streams.
+    ///
+    /// # Errors
+    /// It gives units.
+    pub fn into_ts(self) -> Result<TsFlow, WayCause> {
+        match self {
+            Self::In(intake) => Ok(TsFlow::In(intake)),
+            Self::Out(outlet) => Ok(TsFlow::Out(outlet)),
+            Self::Units(_) => Err(WayCause::Shape),
+        }
+    }
+}
+
+/// Whether what goes out by a link are units: they need no transport stream to be made of them.
+#[must_use]
+pub const fn takes_units(link: &Link) -> bool {
+    matches!(link, Link::Rtsp(_) | Link::Stave(_))
 }
 
 /// Media that waits for a way out: so many bytes (2.5 s of 100 Mbit/s), and so long. Pieces are packets on one way, whole pictures
@@ -61,27 +96,54 @@ pub enum Flow {
 const WAITING_BYTES: usize = 32 << 20;
 const WAITING_TIME: Duration = Duration::from_secs(5);
 
-/// Media on its way out.
-#[derive(Debug, Default)]
-pub struct Outlet {
-    queue: Mutex<Queue>,
+/// Media on its way out: pieces of a transport stream, or units.
+#[derive(Debug)]
+pub struct Outlet<T = Bytes> {
+    queue: Mutex<Queue<T>>,
     wake: Arc<Notify>,
     dropped: AtomicU64,
     ended: AtomicBool,
 }
 
+/// Units on their way out.
+pub type UnitOutlet = Outlet<AccessUnit>;
+
+/// What an outlet can hold.
+pub trait Piece: Send {
+    /// Bytes of media.
+    fn size(&self) -> usize;
+}
+
+impl Piece for Bytes {
+    fn size(&self) -> usize {
+        self.len()
+    }
+}
+
+impl Piece for AccessUnit {
+    fn size(&self) -> usize {
+        self.data.len()
+    }
+}
+
 /// What waits, and since when.
-#[derive(Debug, Default)]
-struct Queue {
-    pieces: VecDeque<Bytes>,
+#[derive(Debug)]
+struct Queue<T> {
+    pieces: VecDeque<T>,
     times: VecDeque<Instant>,
     bytes: usize,
 }
 
-impl Queue {
+impl<T> Default for Queue<T> {
+    fn default() -> Self {
+        Self { pieces: VecDeque::new(), times: VecDeque::new(), bytes: 0 }
+    }
+}
+
+impl<T: Piece> Queue<T> {
     /// Adds a piece; gives how many had to give way.
-    fn push(&mut self, now: Instant, payload: Bytes) -> u64 {
-        self.bytes += payload.len();
+    fn push(&mut self, now: Instant, payload: T) -> u64 {
+        self.bytes += payload.size();
         self.pieces.push_back(payload);
         self.times.push_back(now);
         let mut dropped = 0;
@@ -90,22 +152,22 @@ impl Queue {
             && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now.saturating_duration_since(*t) > WAITING_TIME))
         {
             self.times.pop_front();
-            self.bytes -= self.pieces.pop_front().map_or(0, |p| p.len());
+            self.bytes -= self.pieces.pop_front().map_or(0, |p| p.size());
             dropped += 1;
         }
         dropped
     }
 }
 
-impl Outlet {
+impl<T: Piece> Outlet<T> {
     /// An empty one.
     #[must_use]
     pub fn new() -> Arc<Self> {
-        Arc::default()
+        Arc::new(Self { queue: Mutex::default(), wake: Arc::default(), dropped: AtomicU64::new(0), ended: AtomicBool::new(false) })
     }
 
     /// Queues one piece; when the way out does not keep up, the oldest piece gives way and is counted.
-    pub fn push(&self, payload: Bytes) {
+    pub fn push(&self, payload: T) {
         let dropped = lock(&self.queue).push(Instant::now(), payload);
         self.dropped.fetch_add(dropped, Ordering::Relaxed);
         self.wake.notify_one();
@@ -133,7 +195,7 @@ impl Outlet {
     }
 
     /// Takes all that waits, in place of what `into` held.
-    pub(crate) fn take_into(&self, into: &mut VecDeque<Bytes>) {
+    pub(crate) fn take_into(&self, into: &mut VecDeque<T>) {
         let mut queue = lock(&self.queue);
         into.clear();
         std::mem::swap(&mut queue.pieces, into);
@@ -156,11 +218,11 @@ mod tests {
     fn what_waits_is_bounded_in_bytes_and_in_time() {
         let now = Instant::now();
         let picture = Bytes::from(vec![0; 1 << 20]);
-        let mut queue = Queue::default();
+        let mut queue = Queue::<Bytes>::default();
         let dropped: u64 = (0..100).map(|_| queue.push(now, picture.clone())).sum();
         assert_eq!((queue.bytes, queue.pieces.len(), dropped), (WAITING_BYTES, 32, 68));
         // Small pieces by the thousand are no reason to drop any; their age is.
-        let mut queue = Queue::default();
+        let mut queue = Queue::<Bytes>::default();
         let packet = Bytes::from(vec![0; 1316]);
         let dropped: u64 = (0..20_000).map(|_| queue.push(now, packet.clone())).sum();
         assert_eq!((queue.pieces.len(), dropped), (20_000, 0));

@@ -1,17 +1,17 @@
-//! RTP tracks of one source, made into a transport stream for the line.
+//! RTP tracks of one source, as units in time, or as the transport stream that they carry.
 
 use super::{
-    Arrival, Intake,
+    Arrival, Intake, Media,
     status::{Counters, LinkStatus},
 };
 use bytes::Bytes;
 use choir_core::facts::{Misbehaviour, Notice};
 use choir_proto::{
     media::Codec,
-    remux::{Remux, RemuxTrack},
     rtp::{Damage, Feedback, PayloadFormat, Received, ReceiverConfig, RtpReceiver, SyncGroup, write_keyframe_request},
     rtsp::SdpTrack,
-    ts::TS_PACKET,
+    sequence::{SequencedTrack, Sequencer},
+    ts::{TS_PACKET, Timed},
 };
 use std::{
     sync::Arc,
@@ -20,7 +20,7 @@ use std::{
 
 /// How long to wait for a missing packet, unless said.
 pub(super) const REORDER: Duration = Duration::from_millis(50);
-/// What the clock of the transport stream runs behind, above that: a picture's own way through the network.
+/// What the clock of the units runs behind, above that: a picture's own way through the network.
 const LEAD: Duration = Duration::from_millis(70);
 
 /// How RTP is to be taken.
@@ -37,8 +37,8 @@ impl ReceiveOptions {
 }
 
 enum Shape {
-    /// Access units become a transport stream.
-    Units(Box<Remux>),
+    /// Access units.
+    Units(Box<Sequencer>),
     /// It is one already.
     Ts,
 }
@@ -47,14 +47,14 @@ enum Shape {
 pub(super) struct MediaIn {
     tracks: Vec<RtpReceiver>,
     group: SyncGroup,
-    chosen: Vec<RemuxTrack>,
+    chosen: Vec<SequencedTrack>,
     shape: Shape,
     lead: Duration,
     intake: Arc<dyn Intake>,
     status: Arc<LinkStatus>,
     /// Counters of earlier sources on this way.
     before: Counters,
-    out: Vec<u8>,
+    timed: Vec<Timed>,
     arrivals: Vec<Arrival>,
     received: Vec<Received>,
     /// Number of the present session, once media has come.
@@ -78,7 +78,7 @@ impl MediaIn {
     /// For these tracks, in the order in which they are then named.
     pub fn new(tracks: &[(&SdpTrack, &PayloadFormat)], taking: ReceiveOptions, intake: Arc<dyn Intake>, status: Arc<LinkStatus>) -> Self {
         let codecs: Vec<Codec> = tracks.iter().map(|(_, f)| Codec::from(*f)).collect();
-        let chosen: Vec<RemuxTrack> = codecs.iter().enumerate().map(|(track, c)| RemuxTrack { track, codec: c.clone() }).collect();
+        let chosen: Vec<SequencedTrack> = codecs.iter().enumerate().map(|(track, c)| SequencedTrack { track, codec: c.clone() }).collect();
         let rates: Vec<u32> = tracks.iter().map(|(t, _)| t.clock_rate).collect();
         let leader = codecs.iter().position(Codec::is_video).unwrap_or(0);
         let own_ssrc = rand();
@@ -101,13 +101,13 @@ impl MediaIn {
         Self {
             tracks: receivers.collect(),
             group: SyncGroup::new(&rates, leader),
-            shape: if is_ts { Shape::Ts } else { Shape::Units(Box::new(Remux::new(&chosen, lead))) },
+            shape: if is_ts { Shape::Ts } else { Shape::Units(Box::new(Sequencer::new(&chosen, lead))) },
             chosen,
             lead,
             intake,
             status,
             before,
-            out: Vec::new(),
+            timed: Vec::new(),
             arrivals: Vec::new(),
             received: Vec::new(),
             session: None,
@@ -153,19 +153,19 @@ impl MediaIn {
             t.poll(&mut self.group, &mut self.received);
         }
         self.hand_on(now);
-        if let Shape::Units(remux) = &mut self.shape {
-            remux.handle_timeout(now, &mut self.out);
+        if let Shape::Units(units) = &mut self.shape {
+            units.handle_timeout(now, &mut self.timed);
         }
         self.flush(now);
     }
 
     /// When to call `handle_timeout`.
     pub fn poll_timeout(&self) -> Option<Instant> {
-        let remux = match &self.shape {
+        let units = match &self.shape {
             Shape::Units(r) => r.poll_timeout(),
             Shape::Ts => None,
         };
-        self.tracks.iter().filter_map(RtpReceiver::poll_timeout).chain(remux).min()
+        self.tracks.iter().filter_map(RtpReceiver::poll_timeout).chain(units).min()
     }
 
     /// Receiver reports that are due: track and datagram.
@@ -191,13 +191,13 @@ impl MediaIn {
         let mut received = std::mem::take(&mut self.received);
         for r in received.drain(..) {
             match (r, &mut self.shape) {
-                (Received::Unit(unit), Shape::Units(remux)) => remux.push(now, &unit, &mut self.out),
+                (Received::Unit(unit), Shape::Units(units)) => units.push(now, &unit, &mut self.timed),
                 (Received::Unit(unit), Shape::Ts) => {
                     // Whole packets in order: handed on as they are.
                     for piece in unit.pieces {
                         if piece.len().is_multiple_of(TS_PACKET) && piece.first() == Some(&0x47) {
                             let session = self.open_session();
-                            self.arrivals.push(Arrival::new(session, now, piece));
+                            self.arrivals.push(Arrival::ts(session, now, piece));
                         }
                     }
                 }
@@ -211,8 +211,8 @@ impl MediaIn {
 
     fn restart(&mut self, now: Instant) {
         self.flush(now);
-        if let Shape::Units(remux) = &mut self.shape {
-            **remux = Remux::new(&self.chosen, self.lead);
+        if let Shape::Units(units) = &mut self.shape {
+            **units = Sequencer::new(&self.chosen, self.lead);
             self.stamps_told = (0, 0);
         }
         let rates: Vec<u32> = self.chosen.iter().map(|c| self.group.rate(c.track)).collect();
@@ -232,12 +232,11 @@ impl MediaIn {
     }
 
     fn flush(&mut self, now: Instant) {
-        if !self.out.is_empty() {
+        if let (false, Shape::Units(units)) = (self.timed.is_empty(), &self.shape) {
+            let format = units.format().clone();
             let session = self.open_session();
-            // Handed on without another copy. The next starts empty: room kept from a keyframe would be held by
-            // every small piece that waits to be sent.
-            let bytes = Bytes::from(std::mem::take(&mut self.out));
-            self.arrivals.push(Arrival::new(session, now, bytes));
+            let media = self.timed.drain(..).map(|timed| Media::Units(format.clone(), timed));
+            self.arrivals.extend(media.map(|media| Arrival::new(session, now, media)));
         }
         if !self.arrivals.is_empty() {
             self.intake.arrive(&mut self.arrivals);
@@ -292,8 +291,8 @@ impl MediaIn {
 
     /// What was wrong with the sender's time stamps since last told.
     fn tell_stamps(&mut self) {
-        let Shape::Units(remux) = &self.shape else { return };
-        let (mended, moved) = (remux.mended_stamps(), remux.clock_moves());
+        let Shape::Units(units) = &self.shape else { return };
+        let (mended, moved) = (units.mended_stamps(), units.clock_moves());
         let told = std::mem::replace(&mut self.stamps_told, (mended, moved));
         if moved > told.1 {
             self.status.note(Notice::ClockJumped);

@@ -3,8 +3,8 @@
 use crate::cause::resolve;
 use crate::stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, Outlet, PullPlan, RtspServer, ServePlan, ServerOptions, WayCause,
-    spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PullPlan, RtspServer, ServePlan, ServerOptions, TsFlow, UnitOutlet, WayCause,
+    spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out, units_of,
 };
 use choir_core::{
     link::{Link, Mode, RtspLink, SrtLink},
@@ -53,7 +53,7 @@ pub struct StaveWay {
     /// Certificates that sources must have; empty takes any.
     pub pins: Vec<String>,
     /// The small picture of a way out.
-    pub sub: Option<Arc<Outlet>>,
+    pub sub: Option<Arc<UnitOutlet>>,
     /// What is on a way out, in words.
     pub carries: Option<Arc<dyn Fn() -> String + Send + Sync>>,
     /// Takes orders for the camera behind a way out.
@@ -263,7 +263,8 @@ impl Ports {
         match (&way.link, keys) {
             (Link::Rtsp(rtsp), Keys::Rtsp(credentials)) => match way.flow {
                 Flow::In(intake) => Ok(spawn_pull(pull_plan(rtsp, credentials, intake, way.status), stop)),
-                Flow::Out(outlet) => {
+                out => {
+                    let outlet = units(out, &stop)?;
                     let addr = resolve(rtsp.host.as_deref(), rtsp.port.unwrap_or(RtspLink::SERVE_PORT)).await?;
                     let own = rtsp.path.trim_matches('/');
                     let plan = ServePlan {
@@ -284,7 +285,7 @@ impl Ports {
                     stream: srt.stream_id.clone().map_or(StreamMatch::Any, StreamMatch::Exactly),
                     config: *config,
                     max_callers: if matches!(way.flow, Flow::In(_)) { 1 } else { OUT_CALLERS },
-                    flow: way.flow,
+                    flow: way.flow.into_ts()?,
                     status: way.status,
                 };
                 self.listen(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
@@ -297,31 +298,31 @@ impl Ports {
                     bind: srt.bind.map(|(ip, port)| (ip, port.unwrap_or(if rendezvous { srt.port } else { 0 })).into()),
                     rendezvous,
                     config: *config,
-                    flow: way.flow,
+                    flow: way.flow.into_ts()?,
                     status: way.status,
                 };
                 Ok(spawn_caller(plan, stop))
             }
-            (Link::Rtp(rtp), _) => match way.flow {
-                Flow::In(intake) => spawn_rtp_in(rtp, base, intake, way.status, stop).await,
-                Flow::Out(outlet) => {
+            (Link::Rtp(rtp), _) => match way.flow.into_ts()? {
+                TsFlow::In(intake) => spawn_rtp_in(rtp, base, intake, way.status, stop).await,
+                TsFlow::Out(outlet) => {
                     let to = resolve(rtp.host.as_deref(), rtp.port.unwrap_or_default()).await?;
                     spawn_rtp_out(to, rtp.interface, rtp.ttl, outlet, way.status, stop).map_err(|e| WayCause::Open(to, e))
                 }
             },
             (Link::Udp(udp), _) => {
                 let addr = resolve(udp.host.as_deref(), udp.port).await?;
-                let opened = match way.flow {
-                    Flow::In(intake) => spawn_udp_in(addr, udp, intake, way.status, stop),
-                    Flow::Out(outlet) => spawn_udp_out(addr, udp, outlet, way.status, stop),
+                let opened = match way.flow.into_ts()? {
+                    TsFlow::In(intake) => spawn_udp_in(addr, udp, intake, way.status, stop),
+                    TsFlow::Out(outlet) => spawn_udp_out(addr, udp, outlet, way.status, stop),
                 };
                 opened.map_err(|e| WayCause::Open(addr, e))
             }
             (Link::File(file), _) => {
                 let path = file.path.as_ref().map(|p| base.join(p));
-                let opened = match way.flow {
-                    Flow::In(intake) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop, self.0.gate.clone()).await,
-                    Flow::Out(outlet) => spawn_file_out(path.as_deref(), outlet, way.status, stop).await,
+                let opened = match way.flow.into_ts()? {
+                    TsFlow::In(intake) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop, self.0.gate.clone()).await,
+                    TsFlow::Out(outlet) => spawn_file_out(path.as_deref(), outlet, way.status, stop).await,
                 };
                 Ok(opened?)
             }
@@ -338,7 +339,8 @@ impl Ports {
                         };
                         spawn_take(plan, stop)
                     }
-                    Flow::Out(outlet) => {
+                    out => {
+                        let outlet = units(out, &stop)?;
                         let plan = SourcePlan {
                             name: link.name.clone(),
                             streams: std::iter::once(StreamPlan::Main(outlet)).chain(part.sub.map(StreamPlan::Small)).collect(),
@@ -420,6 +422,15 @@ impl Ports {
                 last.ended().await;
             }
         }))
+    }
+}
+
+/// The units of what goes out.
+fn units(flow: Flow, stop: &Stop) -> Result<Arc<UnitOutlet>, WayCause> {
+    match flow {
+        Flow::Units(outlet) => Ok(outlet),
+        Flow::Out(outlet) => Ok(units_of(outlet, stop.clone())),
+        Flow::In(_) => Err(WayCause::Shape),
     }
 }
 

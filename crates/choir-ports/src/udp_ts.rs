@@ -72,7 +72,7 @@ pub fn spawn_udp_in(
                 l.counters.bytes += bytes;
                 l.counters.packets += pieces.len() as u64;
             });
-            arrivals.extend(pieces.drain(..).map(|(_, data)| Arrival::new(session, now, data)));
+            arrivals.extend(pieces.drain(..).map(|(_, data)| Arrival::ts(session, now, data)));
             intake.arrive(&mut arrivals);
         }
     }))

@@ -32,7 +32,7 @@ struct Basket {
 impl Intake for Basket {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
         let mut pieces = self.pieces.lock().expect("lock");
-        pieces.extend(arrivals.drain(..).map(|a| (a.session, a.bytes)));
+        pieces.extend(arrivals.drain(..).filter_map(|a| Some((a.session, a.media.into_ts()?))));
         self.count.send_replace(pieces.len());
     }
 }

@@ -1,10 +1,11 @@
 //! What arrives for a line, by one network path or more, merged into one sequence.
 
+use crate::media::Media;
 use bytes::Bytes;
 use std::time::Instant;
 
 /// One piece of media as it arrived.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct Arrival {
     /// Which path it took, counted from 0.
     pub leg: u8,
@@ -12,15 +13,21 @@ pub struct Arrival {
     pub session: u32,
     /// When it came out of its link.
     pub at: Instant,
-    /// The piece.
-    pub bytes: Bytes,
+    /// What came.
+    pub media: Media,
 }
 
 impl Arrival {
     /// By the only path that a line has.
     #[must_use]
-    pub const fn new(session: u32, at: Instant, bytes: Bytes) -> Self {
-        Self { leg: 0, session, at, bytes }
+    pub const fn new(session: u32, at: Instant, media: Media) -> Self {
+        Self { leg: 0, session, at, media }
+    }
+
+    /// A piece of a transport stream, by the only path that a line has.
+    #[must_use]
+    pub const fn ts(session: u32, at: Instant, bytes: Bytes) -> Self {
+        Self::new(session, at, Media::Ts(bytes))
     }
 }
 
@@ -62,13 +69,14 @@ mod tests {
     #[test]
     fn one_leg_goes_through_but_for_what_is_over() {
         let (now, mut merge) = (Instant::now(), LegMerge::default());
-        let piece = |session, n: u8| Arrival::new(session, now, Bytes::copy_from_slice(&[n]));
+        let piece = |session, n: u8| Arrival::ts(session, now, Bytes::copy_from_slice(&[n]));
+        let told = |all: &[Arrival]| all.iter().map(|a| (a.session, a.media.size(), format!("{:?}", a.media))).collect::<Vec<_>>();
         let mut arrivals = vec![piece(1, 0), piece(1, 1), piece(2, 2), piece(1, 3), piece(2, 4)];
         merge.merge(&mut arrivals);
-        assert_eq!(arrivals, [piece(1, 0), piece(1, 1), piece(2, 2), piece(2, 4)]);
+        assert_eq!(told(&arrivals), told(&[piece(1, 0), piece(1, 1), piece(2, 2), piece(2, 4)]));
         // Also over batches.
         let mut arrivals = vec![piece(1, 5), piece(3, 6)];
         merge.merge(&mut arrivals);
-        assert_eq!((arrivals, merge.late()), (vec![piece(3, 6)], 2));
+        assert_eq!((told(&arrivals), merge.late()), (told(&[piece(3, 6)]), 2));
     }
 }

@@ -1,7 +1,34 @@
-//! Media between protocols: access units in the pieces in which they came, never put together on the way.
+//! Media between protocols: transport streams, or access units in the pieces in which they came, never put together on the way.
 
+use crate::ts::{Timed, UnitFormat};
 use bytes::Bytes;
-use std::time::Instant;
+use std::{sync::Arc, time::Instant};
+
+/// Media in one of its two shapes.
+#[derive(Debug, Clone)]
+pub enum Media {
+    /// A piece of a transport stream.
+    Ts(Bytes),
+    /// One unit of a source, or its clock alone. One format is one start of the source.
+    Units(Arc<UnitFormat>, Timed),
+}
+
+impl Media {
+    /// The piece, if it is one of a transport stream.
+    #[must_use]
+    pub fn into_ts(self) -> Option<Bytes> {
+        if let Self::Ts(bytes) = self { Some(bytes) } else { None }
+    }
+
+    /// Bytes of media in it.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        match self {
+            Self::Ts(bytes) => bytes.len(),
+            Self::Units(_, timed) => timed.unit.iter().flat_map(|u| &u.pieces).map(Bytes::len).sum(),
+        }
+    }
+}
 
 /// One whole frame or audio packet of a track.
 #[derive(Debug, Clone)]

@@ -6,14 +6,15 @@
 use bytes::Bytes;
 use choir_proto::{
     audio::{AacConfig, Law, StreamMux, fit_channels, st302_samples},
-    media::{Codec, MediaUnit},
-    remux::{Remux, RemuxTrack},
+    media::{Codec, Media, MediaUnit},
+    mux::ToTs,
     rtp::{
         Damage, Depacketizer, PackedUnit, Packetizer, ParameterSets, PayloadFormat, RawUnit, Received, ReceiverConfig, RtpPacket,
         RtpReceiver, SyncGroup,
     },
+    sequence::{SequencedTrack, Sequencer},
     ts::{
-        AccessUnit, Depth, Origin, PCR_WRAP, PTS_WRAP, PesHeader, StreamKind, TS_PACKET, TsChecker, TsFault, TsPacket, TsReader,
+        AccessUnit, Depth, Origin, PCR_WRAP, PTS_WRAP, PesHeader, StreamKind, TS_PACKET, Timed, TsChecker, TsFault, TsPacket, TsReader,
         wrapped_distance,
     },
 };
@@ -289,12 +290,34 @@ fn assert_legal(pieces: &[(Duration, Vec<u8>)], low_rate: bool) -> (TsReader, Ve
     (reader, units)
 }
 
+/// Units in time, and the transport stream that they make.
+struct Remux(Sequencer, ToTs);
+
+impl Remux {
+    fn new(tracks: &[SequencedTrack], lead: Duration) -> Self {
+        Self(Sequencer::new(tracks, lead), ToTs::default())
+    }
+    fn write(&mut self, timed: Vec<Timed>, out: &mut Vec<u8>) {
+        timed.into_iter().for_each(|t| out.extend(self.1.push(&Media::Units(self.0.format().clone(), t))));
+    }
+    fn push(&mut self, now: Instant, unit: &MediaUnit, out: &mut Vec<u8>) {
+        let mut timed = Vec::new();
+        self.0.push(now, unit, &mut timed);
+        self.write(timed, out);
+    }
+    fn handle_timeout(&mut self, now: Instant, out: &mut Vec<u8>) {
+        let mut timed = Vec::new();
+        self.0.handle_timeout(now, &mut timed);
+        self.write(timed, out);
+    }
+}
+
 /// Plays units into a remuxer in simulated time, with its timers; gives what came out and when.
 fn play(mut remux: Remux, units: Vec<(Duration, MediaUnit)>) -> Vec<(Duration, Vec<u8>)> {
     let start = Instant::now();
     let mut out = Vec::new();
     for (at, unit) in units {
-        while let Some(due) = remux.poll_timeout().filter(|t| *t <= start + at) {
+        while let Some(due) = remux.0.poll_timeout().filter(|t| *t <= start + at) {
             let mut bytes = Vec::new();
             remux.handle_timeout(due, &mut bytes);
             out.push((due - start, bytes));
@@ -317,7 +340,7 @@ fn what_is_remuxed_is_legal_at_any_frame_rate_over_the_wrap() {
     for rate in [5u64, 25, 30, 50] {
         for h265 in [false, true] {
             let codec = if h265 { Codec::H265 } else { Codec::H264 };
-            let tracks = [RemuxTrack { track: 0, codec }, RemuxTrack { track: 1, codec: Codec::Aac(config) }];
+            let tracks = [SequencedTrack { track: 0, codec }, SequencedTrack { track: 1, codec: Codec::Aac(config) }];
             let first = (1u64 << 33) - 90_000 * 3;
             let mut units = Vec::new();
             for n in 0..rate * 8 {
@@ -363,7 +386,7 @@ fn pictures_out_of_order_get_decoding_times() {
         let (data, keyframe) = gop(false, if n == 0 { 0 } else { 1 });
         (Duration::from_millis(40 * n as u64), unit(0, 900_000 + order[n] * 3600, keyframe, data))
     });
-    let remux = Remux::new(&[RemuxTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(300));
+    let remux = Remux::new(&[SequencedTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(300));
     let (_, read) = assert_legal(&play(remux, units.collect()), true);
     let (mut last, mut apart) = (0, 0);
     for u in read {
@@ -383,7 +406,7 @@ fn a_longer_way_sets_the_clock_anew_and_says_so() {
         let late = if n >= 100 { 500 } else { 0 };
         (Duration::from_millis(40 * n + late), unit(0, 900_000 + n * 3600, keyframe, data))
     });
-    let out = play(Remux::new(&[RemuxTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80)), units.collect());
+    let out = play(Remux::new(&[SequencedTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80)), units.collect());
     let jumps: Vec<Duration> = out
         .iter()
         .filter(|(_, b)| b.chunks(TS_PACKET).filter_map(TsPacket::parse).any(|p| p.adaptation.is_some_and(|a| a.discontinuity)))
@@ -399,7 +422,7 @@ fn a_longer_way_sets_the_clock_anew_and_says_so() {
 
 #[test]
 fn telephone_sound_is_carried_as_pcm() {
-    let tracks = [RemuxTrack { track: 0, codec: Codec::H264 }, RemuxTrack { track: 1, codec: Codec::G711(Law::A) }];
+    let tracks = [SequencedTrack { track: 0, codec: Codec::H264 }, SequencedTrack { track: 1, codec: Codec::G711(Law::A) }];
     let mut units = Vec::new();
     for n in 0..50u64 {
         let (data, keyframe) = gop(false, n);
@@ -422,7 +445,7 @@ fn pcm_keeps_its_samples_as_far_as_there_are_channels_for_it() {
         (0..1920 * u64::from(channels)).flat_map(|i| ((i * 9_001 + n) as u32).to_be_bytes()[1..].to_vec()).collect()
     };
     for (channels, carried) in [(2u8, 2u8), (6, 6), (1, 2), (16, 8)] {
-        let tracks = [RemuxTrack { track: 0, codec: Codec::H264 }, RemuxTrack { track: 1, codec: Codec::Pcm(channels) }];
+        let tracks = [SequencedTrack { track: 0, codec: Codec::H264 }, SequencedTrack { track: 1, codec: Codec::Pcm(channels) }];
         let mut units = Vec::new();
         for n in 0..25u64 {
             let (data, keyframe) = gop(false, n);
@@ -509,7 +532,7 @@ fn over_a_bad_path_whole_pictures_come_out_in_order() {
 #[test]
 fn one_wrong_time_stamp_costs_nothing_and_is_counted() {
     for wrong in [-90_000i64, 90_000, 270_000] {
-        let mut remux = Remux::new(&[RemuxTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80));
+        let mut remux = Remux::new(&[SequencedTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80));
         let start = Instant::now();
         let (mut out, mut last, mut behind) = (Vec::new(), None, Vec::new());
         let mut checker = TsChecker::new(Origin::Start);
@@ -517,7 +540,7 @@ fn one_wrong_time_stamp_costs_nothing_and_is_counted() {
             let (data, keyframe) = gop(false, n);
             let pts = (900_000 + n * 3600).saturating_add_signed(if n == 100 { wrong } else { 0 });
             let now = start + Duration::from_millis(40 * n);
-            while let Some(due) = remux.poll_timeout().filter(|t| *t <= now) {
+            while let Some(due) = remux.0.poll_timeout().filter(|t| *t <= now) {
                 remux.handle_timeout(due, &mut out);
             }
             remux.push(now, &unit(0, pts, keyframe, data), &mut out);
@@ -531,7 +554,7 @@ fn one_wrong_time_stamp_costs_nothing_and_is_counted() {
             }
             checker.push(&std::mem::take(&mut out).into());
         }
-        assert_eq!((behind.len(), remux.mended_stamps()), (300, 1), "no picture is lost");
+        assert_eq!((behind.len(), remux.0.mended_stamps()), (300, 1), "no picture is lost");
         assert!(behind[150..].iter().all(|ticks| (0..90 * 100).contains(ticks)), "{wrong}: {:?}", &behind[150..160]);
         checker.finish(false);
         assert!(checker.findings().iter().all(|f| f.minor), "{:?}", checker.findings());
@@ -541,7 +564,7 @@ fn one_wrong_time_stamp_costs_nothing_and_is_counted() {
 #[test]
 fn a_clock_that_moves_for_good_is_followed_within_a_second() {
     for moved in [-90_000i64, 180_000] {
-        let mut remux = Remux::new(&[RemuxTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80));
+        let mut remux = Remux::new(&[SequencedTrack { track: 0, codec: Codec::H264 }], Duration::from_millis(80));
         let start = Instant::now();
         let mut out = Vec::new();
         for n in 0..200u64 {
@@ -556,7 +579,7 @@ fn a_clock_that_moves_for_good_is_followed_within_a_second() {
         checker.push(&out.into());
         checker.finish(false);
         let found: Vec<_> = checker.findings().into_iter().filter(|f| !f.minor && f.fault != TsFault::PcrInterval).collect();
-        assert!(found.is_empty() && remux.clock_moves() == 1, "{moved}: {found:?}");
+        assert!(found.is_empty() && remux.0.clock_moves() == 1, "{moved}: {found:?}");
     }
 }
 
@@ -564,7 +587,7 @@ fn a_clock_that_moves_for_good_is_followed_within_a_second() {
 fn sound_that_is_brought_into_step_never_overlaps() {
     let config = AacConfig { object_type: 2, sample_rate: 48_000, channels: 2, frame_samples: 1024 };
     let sound = config.adts_header(100).expect("fits").into_iter().chain([7; 100]).collect::<Vec<u8>>();
-    let tracks = [RemuxTrack { track: 0, codec: Codec::H264 }, RemuxTrack { track: 1, codec: Codec::Aac(config) }];
+    let tracks = [SequencedTrack { track: 0, codec: Codec::H264 }, SequencedTrack { track: 1, codec: Codec::Aac(config) }];
     let mut units = Vec::new();
     for n in 0..100 {
         let (data, keyframe) = gop(false, n);

@@ -6,7 +6,7 @@ use crate::{
     inner::{Inner, OpenError},
     keyframes,
     line::LineRun,
-    media::FeedMedia,
+    media::{FeedMedia, FeedOutlet},
 };
 use choir_core::{
     link::{Link, show_url},
@@ -14,7 +14,7 @@ use choir_core::{
 };
 use choir_host::{lock, write};
 use choir_ports::{
-    Flow, LinkStatus, OpenWay, Outlet, ReadyWay, StaveWay, Way, WayCause,
+    Flow, LinkStatus, OpenWay, ReadyWay, StaveWay, UnitOutlet, Way, WayCause,
     stave::{CameraRequest, Identity, Node, StaveError},
 };
 use std::sync::{Arc, Mutex};
@@ -70,10 +70,10 @@ impl Inner {
         let media = FeedMedia::new(line, self.tally_changed.clone());
         let named = entry.to.iter().any(|to| matches!(to, Link::Stave(_))) && sheet.lines.iter().any(|l| l.sub.is_some());
         let sub = named.then(|| {
-            let outlet = Outlet::new();
+            let outlet = UnitOutlet::new();
             let small = line.and_then(|l| self.line(l).ok()).and_then(|l| self.sub_of(&l));
             let sub = FeedMedia::new(small, self.tally_changed.clone());
-            sub.add_out(outlet.clone());
+            sub.add_out(FeedOutlet::Units(outlet.clone()));
             (sub, outlet)
         });
         let feed = FeedRun::new(id, entry.clone(), media, sub);
@@ -109,7 +109,7 @@ impl Inner {
             let sub = feed.sub.as_ref().map(|(_, outlet)| outlet.clone());
             StaveWay { camera, sub, carries: Some(self.carries(feed)), ..way }
         });
-        let ready = self.ready(name, &out.link, Flow::Out(out.outlet.clone()), &out.status, stave);
+        let ready = self.ready(name, &out.link, out.outlet.flow(), &out.status, stave);
         let ready = ready.map_err(|(name, cause)| OpenError { entry: Entry::Feed(name), cause })?;
         Ok(Opening::Out(feed.clone(), out.clone(), ready, taken))
     }

@@ -2,7 +2,7 @@
 
 use crate::{
     bus::Bus,
-    media::FeedMedia,
+    media::{FeedMedia, FeedOutlet},
     meter::{Drops, Meter},
 };
 use choir_core::{
@@ -14,7 +14,7 @@ use choir_core::{
     words::Names,
 };
 use choir_host::{lock, read, write};
-use choir_ports::{LinkStatus, OpenWay, Outlet};
+use choir_ports::{LinkStatus, OpenWay, UnitOutlet};
 use std::{
     sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
@@ -28,7 +28,7 @@ pub(crate) struct FeedRun {
     pub id: FeedId,
     pub media: Arc<FeedMedia>,
     /// The small picture of the same, where it is offered.
-    pub sub: Option<(Arc<FeedMedia>, Arc<Outlet>)>,
+    pub sub: Option<(Arc<FeedMedia>, Arc<UnitOutlet>)>,
     /// Its entry in the sheet.
     pub entry: Mutex<Feed>,
     outs: RwLock<Vec<Arc<OutRun>>>,
@@ -47,7 +47,7 @@ pub(crate) struct OutRun {
     pub id: OutId,
     pub link: Link,
     pub status: Arc<LinkStatus>,
-    pub outlet: Arc<Outlet>,
+    pub outlet: FeedOutlet,
     pub way: Mutex<Option<OpenWay>>,
     meter: Mutex<Meter>,
 }
@@ -55,7 +55,8 @@ pub(crate) struct OutRun {
 impl OutRun {
     pub fn new(id: OutId, link: Link, status: Arc<LinkStatus>) -> Arc<Self> {
         let meter = Meter::new(Subject::Out(id), show_url(&link), Direction::Out, status.clone());
-        Arc::new(Self { id, link, status, outlet: Outlet::new(), way: Mutex::default(), meter: Mutex::new(meter) })
+        let outlet = FeedOutlet::of(&link);
+        Arc::new(Self { id, link, status, outlet, way: Mutex::default(), meter: Mutex::new(meter) })
     }
 
     /// Somebody is there who would see a beginning: it is up, or it is served and has been asked for. A name is offered only
@@ -75,7 +76,7 @@ impl OutRun {
 }
 
 impl FeedRun {
-    pub fn new(id: FeedId, entry: Feed, media: Arc<FeedMedia>, sub: Option<(Arc<FeedMedia>, Arc<Outlet>)>) -> Arc<Self> {
+    pub fn new(id: FeedId, entry: Feed, media: Arc<FeedMedia>, sub: Option<(Arc<FeedMedia>, Arc<UnitOutlet>)>) -> Arc<Self> {
         Arc::new(Self { id, media, sub, entry: Mutex::new(entry), outs: RwLock::default(), told: Mutex::default() })
     }
 

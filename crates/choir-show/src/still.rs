@@ -170,7 +170,7 @@ mod tests {
     fn junk_is_no_picture() {
         for kind in [StreamKind::H264, StreamKind::H265] {
             let data = vec![0, 0, 0, 1, 0x65, 0xff, 0, 1, 2, 3].into();
-            let unit = AccessUnit { pid: 256, kind, pts: None, dts: None, keyframe: true, arrived: 0, data };
+            let unit = AccessUnit { pid: 256, kind, pts: None, dts: None, keyframe: true, arrived: 0, data, format: Default::default() };
             assert_eq!(Still::decode(&[unit]), None);
         }
         assert_eq!(Still::decode(&[]), None);

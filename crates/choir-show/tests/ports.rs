@@ -27,8 +27,8 @@ struct Basket {
 
 impl Intake for Basket {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
-        self.bytes.send_modify(|n| *n += arrivals.iter().map(|a| a.bytes.len()).sum::<usize>());
-        self.pieces.lock().expect("lock").extend(arrivals.drain(..).map(|a| (a.session, a.bytes)));
+        self.bytes.send_modify(|n| *n += arrivals.iter().map(|a| a.media.size()).sum::<usize>());
+        self.pieces.lock().expect("lock").extend(arrivals.drain(..).filter_map(|a| Some((a.session, a.media.into_ts()?))));
     }
 }
 

@@ -7,7 +7,10 @@ use choir_core::{
 };
 use choir_host::{Stop, clock::unix_us};
 use choir_ports::{Arrival, Flow, Intake, LinkStatus, StaveWay, Way, open_ways, stave::Node};
-use choir_proto::ts::{AccessUnit, Depth, TsReader};
+use choir_proto::{
+    mux::ToTs,
+    ts::{AccessUnit, Depth, TsReader},
+};
 use std::{
     collections::VecDeque,
     path::Path,
@@ -33,6 +36,7 @@ pub struct Input {
 
 struct State {
     reader: TsReader,
+    to_ts: ToTs,
     session: u32,
     frames: u64,
     missing: u64,
@@ -81,16 +85,17 @@ impl State {
         let s = self;
         if s.session != arrival.session {
             s.session = arrival.session;
-            s.reader = TsReader::new(Depth::Units);
+            (s.reader, s.to_ts) = (TsReader::new(Depth::Units), ToTs::default());
         }
-        s.bytes += arrival.bytes.len() as u64;
+        let bytes = s.to_ts.push(&arrival.media);
+        s.bytes += bytes.len() as u64;
         let (since, from, _) = s.rate;
         let passed = since.elapsed();
         if passed >= Duration::from_secs(1) {
             let bps = ((s.bytes - from) as f64 * 8.0 / passed.as_secs_f64()) as u64;
             s.rate = (Instant::now(), s.bytes, bps);
         }
-        s.reader.push(unix_us(), &arrival.bytes);
+        s.reader.push(unix_us(), &bytes);
         while let Some(unit) = s.reader.poll_unit() {
             if let Some(tap) = &mut s.tap {
                 tap(&unit);
@@ -173,6 +178,7 @@ pub async fn open_input(
         status: status.clone(),
         state: Mutex::new(State {
             reader: TsReader::new(Depth::Units),
+            to_ts: ToTs::default(),
             session: 0,
             frames: 0,
             missing: 0,

@@ -3,7 +3,7 @@
 use crate::raw::process_cpu;
 use bytes::Bytes;
 use choir_host::{Stop, clock::Alarm};
-use choir_ports::{Arrival, CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, spawn_caller, spawn_listener};
+use choir_ports::{Arrival, CallPlan, Intake, LinkStatus, ListenPlan, Outlet, TsFlow, spawn_caller, spawn_listener};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, Passphrase, StreamMatch};
 use std::{
     net::SocketAddr,
@@ -38,7 +38,7 @@ struct Sink {
 
 impl Intake for Sink {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
-        arrivals.drain(..).for_each(|a| self.take(a.bytes));
+        arrivals.drain(..).filter_map(|a| a.media.into_ts()).for_each(|bytes| self.take(bytes));
     }
 }
 
@@ -60,7 +60,7 @@ fn runtime() -> Runtime {
 }
 
 fn listen(sink: Arc<Sink>, config: LinkConfig, callers: usize, stop: &Stop) -> SocketAddr {
-    let plan = ListenPlan { stream: StreamMatch::Any, config, max_callers: callers, flow: Flow::In(sink), status: LinkStatus::new() };
+    let plan = ListenPlan { stream: StreamMatch::Any, config, max_callers: callers, flow: TsFlow::In(sink), status: LinkStatus::new() };
     spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], stop.clone()).expect("listens")
 }
 
@@ -72,7 +72,7 @@ fn call(to: SocketAddr, config: LinkConfig, outlet: Arc<Outlet>, stop: &Stop) ->
         bind: None,
         rendezvous: false,
         config,
-        flow: Flow::Out(outlet),
+        flow: TsFlow::Out(outlet),
         status: status.clone(),
     };
     spawn_caller(plan, stop.clone());
@@ -150,7 +150,7 @@ pub fn relay(count: usize, time: Duration) -> Relayed {
                     stream: StreamMatch::Exactly(format!("link-{n}")),
                     config: config(Some(16)),
                     max_callers: 1,
-                    flow: Flow::In(Arc::new(Sink { onward: Some(outlet), ..Sink::default() })),
+                    flow: TsFlow::In(Arc::new(Sink { onward: Some(outlet), ..Sink::default() })),
                     status: LinkStatus::new(),
                 });
             }

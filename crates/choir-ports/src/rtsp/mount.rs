@@ -1,11 +1,10 @@
-//! One served feed: its transport stream becomes RTP, once for all who watch.
+//! One served feed: its units become RTP, once for all who watch.
 
 use super::{
-    super::{Outlet, media_in::rand, status::LinkStatus},
+    super::{UnitOutlet, media_in::rand, status::LinkStatus},
     options::{Carrier, ServerOptions},
     viewers::{Lanes, QueueResult},
 };
-use bytes::Bytes;
 use choir_core::facts::{Contact, Notice, Waiting};
 use choir_host::udp::UdpPort;
 use choir_host::{
@@ -17,7 +16,7 @@ use choir_proto::{
     media::Codec,
     rtp::{NtpTime, PackedUnit, Packetizer, ParameterSets, Rtcp, parse_rtcp, write_bye, write_sender_report},
     rtsp::{Credentials, Delivery, Lane, Mount, Request, Response, Session, SessionId, describe, rtp_info},
-    ts::{AccessUnit, Depth, PTS_WRAP, StreamKind, TsReader, wrapped_distance},
+    ts::{AccessUnit, PTS_WRAP, StreamKind, wrapped_distance},
 };
 use std::{
     borrow::Cow,
@@ -51,7 +50,6 @@ struct Track {
 }
 
 struct Media {
-    reader: TsReader,
     tracks: Vec<Track>,
     sets: ParameterSets,
     sound: Option<AacConfig>,
@@ -221,14 +219,14 @@ impl MountPoint {
 
     /// Serves what comes out of `outlet` until it ends.
     /// Viewers that it can send nothing more to are given to `let_go`.
-    pub async fn run(&self, carrier: &Carrier, outlet: &Outlet, let_go: impl Fn(SessionId)) {
-        let mut taken: VecDeque<Bytes> = VecDeque::new();
+    pub async fn run(&self, carrier: &Carrier, outlet: &UnitOutlet, let_go: impl Fn(SessionId)) {
+        let mut taken = VecDeque::new();
         loop {
-            outlet.wake.notified().await;
+            outlet.filled().await;
             let ended = outlet.has_ended();
             outlet.take_into(&mut taken);
-            for piece in taken.drain(..) {
-                self.piece(carrier, &piece, &let_go);
+            for unit in taken.drain(..) {
+                self.unit(carrier, &unit, &let_go);
             }
             if ended {
                 return;
@@ -236,24 +234,20 @@ impl MountPoint {
         }
     }
 
-    fn piece(&self, carrier: &Carrier, piece: &Bytes, let_go: &impl Fn(SessionId)) {
+    fn unit(&self, carrier: &Carrier, unit: &AccessUnit, let_go: &impl Fn(SessionId)) {
         let mut gone = Vec::new();
         {
             let mut m = lock(&self.media);
-            m.reader.push(steady_us(), piece);
-            while let Some(unit) = m.reader.poll_unit() {
-                if m.changed(&unit) {
-                    // Another kind of picture: who watches has to ask anew.
-                    gone.extend(lock(&self.viewers).keys().copied());
-                    self.described.send_replace(false);
-                }
-                if m.learn(&unit) {
-                    self.described.send_replace(true);
-                }
-                if let Some((track, packed)) = m.pack(&unit) {
-                    let is_video = unit.kind.is_video();
-                    gone.extend(self.deliver(carrier, &m, track, &packed, is_video));
-                }
+            if m.changed(unit) {
+                // Another kind of picture: who watches has to ask anew.
+                gone.extend(lock(&self.viewers).keys().copied());
+                self.described.send_replace(false);
+            }
+            if m.learn(unit) {
+                self.described.send_replace(true);
+            }
+            if let Some((track, packed)) = m.pack(unit) {
+                gone.extend(self.deliver(carrier, &m, track, &packed, unit.kind.is_video()));
             }
         }
         for id in gone {
@@ -427,15 +421,7 @@ fn codec_of(kind: StreamKind, sound: Option<AacConfig>) -> Option<Codec> {
 
 impl Media {
     fn new() -> Self {
-        Self {
-            reader: TsReader::new(Depth::Units),
-            tracks: Vec::new(),
-            sets: ParameterSets::default(),
-            sound: None,
-            without_sound: 0,
-            anchor: None,
-            ready: false,
-        }
+        Self { tracks: Vec::new(), sets: ParameterSets::default(), sound: None, without_sound: 0, anchor: None, ready: false }
     }
 
     /// Presentation time at this moment, counted on; `None` before the first picture.
@@ -450,8 +436,7 @@ impl Media {
         let is_aac = unit.kind == StreamKind::AacAdts && self.sound.is_some();
         let sound = is_aac && AacConfig::of_adts(&unit.data).is_some_and(|c| Some(c) != self.sound);
         if picture || sound {
-            let reader = std::mem::replace(&mut self.reader, TsReader::new(Depth::Units));
-            *self = Self { reader, anchor: self.anchor, ..Self::new() };
+            *self = Self { anchor: self.anchor, ..Self::new() };
         }
         picture || sound
     }
@@ -468,13 +453,12 @@ impl Media {
         if self.ready || !self.sets.complete() {
             return false;
         }
-        let streams = self.reader.info().streams;
+        let kinds = unit.format.streams.iter().copied();
         // Sound is announced but has not come: one more interval.
         self.without_sound += 1;
-        if streams.iter().any(|s| s.kind == StreamKind::AacAdts) && self.sound.is_none() && self.without_sound < 2 {
+        if kinds.clone().any(|k| k == StreamKind::AacAdts) && self.sound.is_none() && self.without_sound < 2 {
             return false;
         }
-        let kinds = streams.iter().map(|s| s.kind);
         let video = kinds.clone().find(|k| k.is_video());
         let sound = kinds.clone().find(|k| *k == StreamKind::AacAdts);
         for (n, codec) in video.into_iter().chain(sound).filter_map(|k| codec_of(k, self.sound)).enumerate() {
@@ -508,9 +492,19 @@ impl Media {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use bytes::Bytes;
 
     fn unit(kind: StreamKind, keyframe: bool, data: &[u8]) -> AccessUnit {
-        AccessUnit { pid: 256, kind, pts: Some(90_000), dts: None, keyframe, arrived: 0, data: Bytes::copy_from_slice(data) }
+        AccessUnit {
+            pid: 256,
+            kind,
+            pts: Some(90_000),
+            dts: None,
+            keyframe,
+            arrived: 0,
+            data: Bytes::copy_from_slice(data),
+            format: Arc::default(),
+        }
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! Serves feeds by RTSP: one address, any number of feeds, any number of viewers of each.
 
 use super::{
-    super::{Outlet, status::LinkStatus, udp_ts::GROUP_TTL},
+    super::{UnitOutlet, status::LinkStatus, udp_ts::GROUP_TTL},
     SOFTWARE, connection,
     mount::{Group, MountPoint},
     options::{Carrier, ServerOptions, UdpManner},
@@ -40,8 +40,8 @@ pub struct ServePlan {
     pub interface: Option<IpAddr>,
     /// Routers that packets to the group may pass.
     pub ttl: Option<u8>,
-    /// The feed's transport stream.
-    pub outlet: Arc<Outlet>,
+    /// The feed's units.
+    pub outlet: Arc<UnitOutlet>,
     /// How it stands.
     pub status: Arc<LinkStatus>,
 }

@@ -57,8 +57,11 @@ impl Shared {
     /// Lets go of the viewers of a feed, and serves it no longer.
     pub fn remove(&self, place: usize) {
         let viewers: Vec<_> = lock(&self.watching).iter().filter(|(_, p)| **p == place).map(|(id, _)| *id).collect();
-        viewers.into_iter().for_each(|id| self.let_go(id));
-        write(&self.mounts).all.remove(&place);
+        let mount = write(&self.mounts).all.remove(&place);
+        for id in viewers {
+            mount.iter().for_each(|m| m.stop(id));
+            self.let_go(id);
+        }
     }
 
     pub fn mounts(&self) -> RwLockReadGuard<'_, Mounts> {

@@ -4,7 +4,7 @@
 //! transmit, events, deliveries. With few packets it wakes for each; with many it looks twice a
 //! millisecond, so that one wake-up serves many packets of many links.
 
-use crate::{Arrival, Counters, Flow, Gauges, HeadroomReading, LinkStatus, PeerLive, datagrams};
+use crate::{Arrival, Counters, Gauges, HeadroomReading, LinkStatus, PeerLive, TsFlow, datagrams};
 use bytes::Bytes;
 use choir_core::facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting};
 use choir_host::{
@@ -45,7 +45,7 @@ const GRID: Duration = Duration::from_micros(500);
 pub(super) struct User {
     pub(super) rule: RuleId,
     pub(super) listen: Option<(StreamMatch, LinkConfig, usize)>,
-    pub(super) flow: Flow,
+    pub(super) flow: TsFlow,
     pub(super) status: Arc<LinkStatus>,
     pub(super) conns: Vec<(ConnId, u32)>,
     pub(super) held: bool,
@@ -62,7 +62,7 @@ pub(super) struct User {
 }
 
 impl User {
-    pub(super) fn new(rule: RuleId, listen: Option<(StreamMatch, LinkConfig, usize)>, flow: Flow, status: Arc<LinkStatus>) -> Self {
+    pub(super) fn new(rule: RuleId, listen: Option<(StreamMatch, LinkConfig, usize)>, flow: TsFlow, status: Arc<LinkStatus>) -> Self {
         Self {
             rule,
             listen,
@@ -80,7 +80,7 @@ impl User {
     }
 
     fn is_in(&self) -> bool {
-        matches!(self.flow, Flow::In(_))
+        matches!(self.flow, TsFlow::In(_))
     }
 
     /// What a listener waits for.
@@ -238,13 +238,13 @@ impl Driver {
         let control = user.status.control.wake.clone();
         match &user.flow {
             // The only link of a port needs no relay for its media.
-            Flow::In(_) if self.users.is_empty() => self.wake = control,
-            Flow::Out(outlet) if self.users.is_empty() => {
+            TsFlow::In(_) if self.users.is_empty() => self.wake = control,
+            TsFlow::Out(outlet) if self.users.is_empty() => {
                 self.wake = outlet.wake.clone();
                 user.relays.spawn(relay(control, self.wake.clone()));
             }
-            Flow::In(_) => drop(user.relays.spawn(relay(control, self.wake.clone()))),
-            Flow::Out(outlet) => {
+            TsFlow::In(_) => drop(user.relays.spawn(relay(control, self.wake.clone()))),
+            TsFlow::Out(outlet) => {
                 user.relays.spawn(relay(control, self.wake.clone()));
                 user.relays.spawn(relay(outlet.wake.clone(), self.wake.clone()));
             }
@@ -433,7 +433,7 @@ impl Driver {
 
     fn take_outlets(&mut self, now: Instant) {
         for user in self.users.values_mut() {
-            let Flow::Out(outlet) = &user.flow else { continue };
+            let TsFlow::Out(outlet) = &user.flow else { continue };
             // Asked before the queue is taken, so that nothing queued before the end is left behind.
             let ended = outlet.has_ended();
             outlet.take_into(&mut self.taken);
@@ -617,16 +617,16 @@ impl Driver {
             let user = self.by_conn.get(&first.conn).and_then(|key| self.users.get(*key));
             let of = user.and_then(|u| Some((u, u.conns.iter().find(|(c, _)| *c == first.conn)?.1)));
             let session = of.map_or(0, |(_, session)| session);
-            self.arrivals.push(Arrival::new(session, now, first.payload));
+            self.arrivals.push(Arrival::ts(session, now, first.payload));
             // What follows of the same connection goes with it.
             while let Some(d) = self.endpoint.poll_delivery() {
                 if d.conn != first.conn {
                     next = Some(d);
                     break;
                 }
-                self.arrivals.push(Arrival::new(session, now, d.payload));
+                self.arrivals.push(Arrival::ts(session, now, d.payload));
             }
-            if let Some((User { flow: Flow::In(intake), .. }, _)) = of {
+            if let Some((User { flow: TsFlow::In(intake), .. }, _)) = of {
                 intake.arrive(&mut self.arrivals);
             }
             self.arrivals.clear();

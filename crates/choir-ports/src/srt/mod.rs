@@ -3,7 +3,7 @@
 mod driver;
 
 use crate::retry::{Attempt, Backoff, Ended, Pause, keep_up};
-use crate::{Flow, LinkStatus};
+use crate::{LinkStatus, TsFlow};
 use choir_core::facts::{Contact, Encryption, Fault, Joining, Loss, Waiting};
 use choir_host::secret_random;
 use choir_host::{Stop, udp::UdpPort};
@@ -42,7 +42,7 @@ pub struct CallPlan {
     /// Settings.
     pub config: LinkConfig,
     /// Where media goes or comes from.
-    pub flow: Flow,
+    pub flow: TsFlow,
     /// How it stands.
     pub status: Arc<LinkStatus>,
 }
@@ -56,7 +56,7 @@ pub struct ListenPlan {
     /// Callers at the same time.
     pub max_callers: usize,
     /// Where media goes, or what is sent to every caller.
-    pub flow: Flow,
+    pub flow: TsFlow,
     /// How it stands.
     pub status: Arc<LinkStatus>,
 }

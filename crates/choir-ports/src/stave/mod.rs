@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! feed's Outlet → source (TsReader → units) → node: for each receiver's lane → a QUIC stream per unit
-//! QUIC streams → take (UnitOrder → Remux) → line's Intake
+//! QUIC streams → take (UnitOrder → Sequencer) → line's Intake
 //! DNS-SD, fixed nodes, directory → roster: a connection to every node, its catalogue
 //! ```
 

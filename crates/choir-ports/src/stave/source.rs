@@ -3,9 +3,9 @@
 use super::{
     group_out::GroupPlan,
     node::{CameraDesk, Node},
-    stream::{FromTs, Gauge},
+    stream::{Gauge, Offerer},
 };
-use crate::{LinkStatus, Outlet};
+use crate::{LinkStatus, UnitOutlet};
 use bytes::Bytes;
 use choir_core::facts::Notice;
 use choir_host::{Stop, clock::unix_us, lock};
@@ -41,9 +41,9 @@ pub struct MadeUnit {
 /// Where one stream of a source comes from.
 pub enum StreamPlan {
     /// A transport stream, whose grade is seen by its pictures.
-    Main(Arc<Outlet>),
+    Main(Arc<UnitOutlet>),
     /// A transport stream with a small picture.
-    Small(Arc<Outlet>),
+    Small(Arc<UnitOutlet>),
     /// Units as they are made; whoever makes them says what they are. The bitrate is measured.
     Made(Box<StreamOffer>, mpsc::Receiver<MadeUnit>),
 }
@@ -111,24 +111,22 @@ struct Feeder {
 }
 
 impl Feeder {
-    /// Takes a transport stream apart.
-    async fn follow(mut self, outlet: Arc<Outlet>, small: bool) {
-        let mut from = FromTs::new(self.stream, small);
+    /// Passes on what a feed carries.
+    async fn follow(mut self, outlet: Arc<UnitOutlet>, small: bool) {
+        let mut from = Offerer::new(self.stream, small);
         let (mut taken, mut tick) = (VecDeque::new(), tokio::time::interval(LOOK));
         while !outlet.has_ended() {
             tokio::select! {
                 () = outlet.filled() => {
                     outlet.take_into(&mut taken);
-                    for piece in taken.drain(..) {
-                        from.push(&piece);
-                        while let Some((unit, changed)) = from.poll() {
-                            if changed {
-                                // Known before its first unit comes.
-                                self.set(from.offer());
-                            }
-                            if let Some((offered, payload)) = unit {
-                                self.give(&offered, &payload);
-                            }
+                    for unit in taken.drain(..) {
+                        let (unit, changed) = from.push(unit);
+                        if changed {
+                            // Known before its first unit comes.
+                            self.set(from.offer());
+                        }
+                        if let Some((offered, payload)) = unit {
+                            self.give(&offered, &payload);
                         }
                     }
                 }

@@ -1,11 +1,11 @@
-//! A transport stream as a stream of a source: its units, and what is said of them.
+//! Units of a feed as a stream of a source, and what is said of them.
 
 use bytes::Bytes;
-use choir_host::clock::{steady_us, unix_us};
+use choir_host::clock::unix_us;
 use choir_proto::{
     audio::{AacConfig, st302_samples},
     stave::{Grade, Offered, SoundOffer, StreamOffer, Timecode, Track},
-    ts::{AccessUnit, Depth, LongPts, StreamKind, TsReader},
+    ts::{AccessUnit, Depth, LongPts, StreamKind, TsCounters, TsMeter},
 };
 use std::time::{Duration, Instant};
 
@@ -60,11 +60,11 @@ impl Gauge {
 /// A unit, where it is one that is passed on.
 pub(super) type Unit = Option<(Offered, Bytes)>;
 
-/// One transport stream as units.
-pub(super) struct FromTs {
+/// Says of units what is offered.
+pub(super) struct Offerer {
     id: u8,
     small: bool,
-    reader: TsReader,
+    meter: TsMeter,
     offer: Option<StreamOffer>,
     /// Pictures seen, and how many of the last in a row were keyframes.
     pictures: u32,
@@ -74,12 +74,12 @@ pub(super) struct FromTs {
     gauge: Gauge,
 }
 
-impl FromTs {
+impl Offerer {
     pub fn new(id: u8, small: bool) -> Self {
         Self {
             id,
             small,
-            reader: TsReader::new(Depth::Units),
+            meter: TsMeter::new(Depth::Heads),
             offer: None,
             pictures: 0,
             keyframes: 0,
@@ -89,20 +89,16 @@ impl FromTs {
         }
     }
 
-    pub fn push(&mut self, piece: &Bytes) {
-        self.reader.push(steady_us(), piece);
-    }
-
     /// What may be said of it, once enough has been seen.
     pub fn offer(&self) -> Option<StreamOffer> {
         self.offer.clone()
     }
 
-    /// The next unit, and whether what is offered has changed with it.
-    pub fn poll(&mut self) -> Option<(Unit, bool)> {
-        let unit = self.reader.poll_unit()?;
+    /// Takes a unit; gives what is passed on of it, and whether what is offered has changed with it.
+    pub fn push(&mut self, unit: AccessUnit) -> (Unit, bool) {
+        self.meter.joined(&unit);
         let changed = self.learn(&unit);
-        Some((self.offer.is_some().then(|| self.unit(unit)).flatten(), changed))
+        (self.offer.is_some().then(|| self.unit(unit)).flatten(), changed)
     }
 
     /// Takes in what a unit tells of its stream.
@@ -122,7 +118,7 @@ impl FromTs {
         if was.is_some() && !unit.keyframe && was.as_ref().is_some_and(|w| w.0 != Grade::Intra) {
             return false;
         }
-        let info = self.reader.info();
+        let info = self.meter.info(TsCounters::default());
         let format = info.video.as_ref().and_then(|v| v.format.clone());
         let Some(format) = format else { return false };
         let grade = match (self.small, self.leans) {
@@ -177,7 +173,7 @@ mod tests {
     use super::*;
     use choir_proto::{
         audio::st302_frame,
-        ts::{PmtStream, TsWriter, WriterConfig},
+        ts::{PmtStream, TsReader, TsWriter, WriterConfig},
     };
 
     const SPS: &[u8] = &[
@@ -193,10 +189,11 @@ mod tests {
     }
 
     /// What comes of a transport stream with these pictures: grades as they are offered, and the units.
-    fn through(keyframes: impl Iterator<Item = bool>, small: bool, pcm: bool) -> (FromTs, Vec<Grade>, Vec<(Offered, Bytes)>) {
+    fn through(keyframes: impl Iterator<Item = bool>, small: bool, pcm: bool) -> (Offerer, Vec<Grade>, Vec<(Offered, Bytes)>) {
         let kind = if pcm { StreamKind::St302 } else { StreamKind::AacAdts };
         let mut writer = TsWriter::new(WriterConfig { audio: Some(PmtStream { pid: 0x101, kind }), ..WriterConfig::default() });
-        let (mut from, mut grades, mut units) = (FromTs::new(3, small), Vec::new(), Vec::new());
+        let (mut from, mut grades, mut units) = (Offerer::new(3, small), Vec::new(), Vec::new());
+        let mut reader = TsReader::new(Depth::Units);
         for (n, keyframe) in keyframes.enumerate() {
             let (mut out, pts) = (Vec::new(), 90_000 + n as u64 * 3600);
             let data = picture(keyframe);
@@ -205,8 +202,9 @@ mod tests {
                 let sound = st302_frame(&[1, 2, 3, 4, 5, 6], 2, &mut 0);
                 writer.write(&choir_proto::ts::Unit { video: false, pts, dts: None, keyframe: true, data: &[&sound] }, &mut out);
             }
-            from.push(&out.into());
-            while let Some((unit, changed)) = from.poll() {
+            reader.push(0, &out.into());
+            while let Some(unit) = reader.poll_unit() {
+                let (unit, changed) = from.push(unit);
                 if changed {
                     grades.extend(from.offer().map(|o| o.grade));
                 }

@@ -48,7 +48,7 @@ impl Look {
 }
 
 /// Whether the first slice is that of a keyframe, once it has come, and whether parameter sets came before it.
-fn first_slice(kind: StreamKind, head: &[u8]) -> (Option<bool>, bool) {
+pub(super) fn first_slice(kind: StreamKind, head: &[u8]) -> (Option<bool>, bool) {
     let mut with_sets = false;
     // The last unit may not be whole, but its first byte is.
     for nal in nal_units(head) {

@@ -3,9 +3,11 @@
 use super::{
     PCR_WRAP, PTS_WRAP, Piece, TS_PACKET,
     index::{Indexed, TsCounters},
+    look::first_slice,
     pes::PesHeader,
     programme::Programme,
     psi::{Pmt, StreamKind},
+    unit::{AUDIO_PID, AccessUnit, TimedUnit, UnitFormat, VIDEO_PID},
     wrapped_distance,
 };
 use crate::{
@@ -95,25 +97,6 @@ pub struct MediaInfo {
     pub pcr_worst: PcrInfo,
 }
 
-/// One whole frame or audio packet.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AccessUnit {
-    /// Its stream.
-    pub pid: u16,
-    /// What it is.
-    pub kind: StreamKind,
-    /// Presentation time, 90 kHz.
-    pub pts: Option<u64>,
-    /// Decoding time.
-    pub dts: Option<u64>,
-    /// Decoding can start here.
-    pub keyframe: bool,
-    /// When its last packet was handed in.
-    pub arrived: i64,
-    /// Byte stream or ADTS frames.
-    pub data: Bytes,
-}
-
 #[derive(Debug)]
 struct OpenPes {
     header: PesHeader,
@@ -131,6 +114,23 @@ struct Stream {
     pes: Option<OpenPes>,
     /// Stuffing in this stream has not always ended a unit, so it says nothing.
     stuffs_anywhere: bool,
+}
+
+impl Stream {
+    const fn new(info: StreamInfo) -> Self {
+        Self { info, pes: None, stuffs_anywhere: false }
+    }
+}
+
+/// What is looked at of a picture.
+struct Frame<'a> {
+    kind: StreamKind,
+    time: Option<u64>,
+    keyframe: bool,
+    with_sets: bool,
+    head: &'a [u8],
+    /// When it was complete.
+    came: i64,
 }
 
 #[derive(Debug, Default)]
@@ -175,6 +175,7 @@ pub struct TsMeter {
     /// Added to times of arrival to compare them with stamps, µs.
     utc_offset: i64,
     table: Option<Arc<Pmt>>,
+    format: Arc<UnitFormat>,
     streams: Vec<Stream>,
     pcr: PcrState,
     video: VideoInfo,
@@ -192,6 +193,7 @@ impl TsMeter {
             depth,
             utc_offset: 0,
             table: None,
+            format: Arc::default(),
             streams: Vec::new(),
             pcr: PcrState::default(),
             video: VideoInfo::default(),
@@ -200,6 +202,22 @@ impl TsMeter {
             delays: VecDeque::new(),
             units: VecDeque::new(),
         }
+    }
+
+    /// Keeps whole units from now on, or only their heads.
+    pub fn set_depth(&mut self, depth: Depth) {
+        if self.depth != depth {
+            self.depth = depth;
+            self.units.clear();
+            // What is half read was kept to the other depth.
+            self.streams.iter_mut().filter_map(|s| s.pes.as_mut()).for_each(|pes| pes.broken = true);
+        }
+    }
+
+    /// It has pictures.
+    #[must_use]
+    pub fn has_video(&self) -> bool {
+        self.streams.iter().any(|s| s.info.kind.is_video())
     }
 
     /// Sets what is added to times of arrival (µs) to get UTC, which stamps are in.
@@ -218,10 +236,9 @@ impl TsMeter {
     /// What is known so far, with the counters of its index.
     #[must_use]
     pub fn info(&self, counters: TsCounters) -> MediaInfo {
-        let has_video = self.streams.iter().any(|s| s.info.kind.is_video());
         MediaInfo {
             streams: self.streams.iter().map(|s| s.info).collect(),
-            video: has_video.then(|| VideoInfo { delay_us: self.median_delay(), ..self.video.clone() }),
+            video: self.has_video().then(|| VideoInfo { delay_us: self.median_delay(), ..self.video.clone() }),
             audio: self.audio,
             counters,
             pcr: self.pcr.shown,
@@ -266,10 +283,11 @@ impl TsMeter {
         let old = std::mem::take(&mut self.streams);
         for s in &table.streams {
             let bytes = old.iter().find(|o| o.info.pid == s.pid).map_or(0, |o| o.info.bytes);
-            self.streams.push(Stream { info: StreamInfo { pid: s.pid, kind: s.kind, bytes }, pes: None, stuffs_anywhere: false });
+            self.streams.push(Stream::new(StreamInfo { pid: s.pid, kind: s.kind, bytes }));
         }
         self.video.format = None;
         self.last_keyframe = None;
+        self.format = Arc::new(UnitFormat { streams: table.streams.iter().map(|s| s.kind).collect() });
         self.table = Some(table.clone());
     }
 
@@ -318,15 +336,12 @@ impl TsMeter {
     fn finish_unit(&mut self, i: usize, pes: OpenPes) {
         let StreamInfo { pid, kind, .. } = self.streams[i].info;
         let first_video = self.streams.iter().position(|s| s.info.kind.is_video()) == Some(i);
+        let head = &pes.data[..pes.data.len().min(HEAD)];
         if first_video {
-            self.note_frame(&pes, kind);
-        } else if self.audio.is_none() {
-            self.audio = match kind {
-                StreamKind::AacAdts => adts::parse(&pes.data).map(|h| (h.sample_rate, h.channels)),
-                // Two channels for each of its steps; the rate is fixed.
-                StreamKind::St302 => pes.data.get(2).map(|b| (ST302_RATE, (b >> 6) * 2 + 2)),
-                _ => None,
-            };
+            let time = pes.header.dts.or(pes.header.pts);
+            self.note_frame(&Frame { kind, time, keyframe: pes.keyframe, with_sets: pes.with_sets, head, came: pes.last });
+        } else {
+            self.note_sound(kind, head);
         }
         // A unit with a hole in it is of no use to a decoder.
         if self.depth == Depth::Units && !pes.broken && pes.total <= UNIT_MAX {
@@ -334,16 +349,70 @@ impl TsMeter {
                 self.units.pop_front();
             }
             let PesHeader { pts, dts, .. } = pes.header;
-            self.units.push_back(AccessUnit { pid, kind, pts, dts, keyframe: pes.keyframe, arrived: pes.last, data: pes.data.into() });
+            self.units.push_back(AccessUnit {
+                pid,
+                kind,
+                pts,
+                dts,
+                keyframe: pes.keyframe,
+                arrived: pes.last,
+                data: pes.data.into(),
+                format: self.format.clone(),
+            });
         }
     }
 
-    fn note_frame(&mut self, pes: &OpenPes, kind: StreamKind) {
+    /// Takes a unit of a source that comes in units, at `at`.
+    pub fn unit(&mut self, at: i64, format: &UnitFormat, unit: &TimedUnit) {
+        let mut head = Vec::new();
+        for piece in &unit.pieces {
+            head.extend_from_slice(&piece[..piece.len().min(HEAD - head.len())]);
+        }
+        let time = unit.dts.or(Some(unit.pts));
+        let size = unit.pieces.iter().map(Bytes::len).sum();
+        self.of_format(format, size, &Frame { kind: unit.kind, time, keyframe: unit.keyframe, with_sets: false, head: &head, came: at });
+    }
+
+    /// Takes a unit that is in one.
+    pub fn joined(&mut self, unit: &AccessUnit) {
+        let head = &unit.data[..unit.data.len().min(HEAD)];
+        let time = unit.dts.or(unit.pts);
+        let frame = Frame { kind: unit.kind, time, keyframe: unit.keyframe, with_sets: false, head, came: unit.arrived };
+        self.of_format(&unit.format, unit.data.len(), &frame);
+    }
+
+    fn of_format(&mut self, format: &UnitFormat, size: usize, frame: &Frame<'_>) {
+        let pid = |kind: StreamKind| if kind.is_video() { VIDEO_PID } else { AUDIO_PID };
+        let wanted = format.video().into_iter().chain(format.audio()).map(|kind| (pid(kind), kind));
+        if !wanted.clone().eq(self.streams.iter().map(|s| (s.info.pid, s.info.kind))) {
+            self.streams = wanted.map(|(pid, kind)| Stream::new(StreamInfo { pid, kind, bytes: 0 })).collect();
+            self.video.format = None;
+        }
+        let Some(stream) = self.streams.iter_mut().find(|s| s.info.kind == frame.kind) else { return };
+        stream.info.bytes += size as u64;
+        if frame.kind.is_video() {
+            self.note_frame(&Frame { with_sets: first_slice(frame.kind, frame.head).1, ..*frame });
+        } else {
+            self.note_sound(frame.kind, frame.head);
+        }
+    }
+
+    fn note_sound(&mut self, kind: StreamKind, head: &[u8]) {
+        if self.audio.is_none() {
+            self.audio = match kind {
+                StreamKind::AacAdts => adts::parse(head).map(|h| (h.sample_rate, h.channels)),
+                // Two channels for each of its steps; the rate is fixed.
+                StreamKind::St302 => head.get(2).map(|b| (ST302_RATE, (b >> 6) * 2 + 2)),
+                _ => None,
+            };
+        }
+    }
+
+    fn note_frame(&mut self, f: &Frame<'_>) {
         self.video.frames += 1;
-        let time = pes.header.dts.or(pes.header.pts);
-        if pes.keyframe {
+        if f.keyframe {
             self.video.keyframes += 1;
-            if let (Some(now), Some((then, frames))) = (time, self.last_keyframe) {
+            if let (Some(now), Some((then, frames))) = (f.time, self.last_keyframe) {
                 let ticks = wrapped_distance(now, then, PTS_WRAP);
                 let count = self.video.frames - frames;
                 // Longer than a minute is a jump of the clock, not a keyframe interval.
@@ -353,15 +422,14 @@ impl TsMeter {
                     self.video.keyframe_ms = Some((ticks / 90) as u32);
                 }
             }
-            self.last_keyframe = time.map(|t| (t, self.video.frames));
+            self.last_keyframe = f.time.map(|t| (t, self.video.frames));
         }
-        let head = &pes.data[..pes.data.len().min(HEAD)];
-        if pes.keyframe {
-            self.video.has_sets |= pes.with_sets;
-            self.video.format = format_in(kind, head).or(self.video.format.take());
+        if f.keyframe {
+            self.video.has_sets |= f.with_sets;
+            self.video.format = format_in(f.kind, f.head).or(self.video.format.take());
         }
-        if let Some(stamp) = kind.find_stamp(head) {
-            let came = pes.last + self.utc_offset;
+        if let Some(stamp) = f.kind.find_stamp(f.head) {
+            let came = f.came + self.utc_offset;
             self.video.stamp = Some((stamp, came));
             if self.delays.len() == DELAYS {
                 self.delays.pop_front();

@@ -16,18 +16,22 @@ mod psi;
 mod reader;
 mod sound;
 mod splice;
+mod unit;
 mod writer;
 
 pub use align::{Aligned, PacketAligner};
 pub use check::{Origin, TsChecker, TsFault, TsFinding};
 pub use index::{Index, Piece, TsCounters};
-pub use meter::{AccessUnit, Depth, MediaInfo, PcrInfo, StreamInfo, TsMeter, VideoInfo};
+pub use meter::{Depth, MediaInfo, PcrInfo, StreamInfo, TsMeter, VideoInfo};
 pub use packet::{Adaptation, TS_PACKET, TsPacket};
 pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
 pub use reader::TsReader;
 pub(crate) use sound::sound_ticks;
 pub use splice::{Cut, Lead, SourceKey, Splicer};
+pub(crate) use unit::{AUDIO_PID, VIDEO_PID};
+pub use unit::{AccessUnit, Timed, TimedUnit, UnitFormat};
+pub(crate) use writer::PCR_EVERY;
 pub use writer::{MuxRate, TsWriter, Unit, WriterConfig};
 
 /// Ticks of the 33-bit 90 kHz clock of PTS and DTS before it wraps (26.5 hours).

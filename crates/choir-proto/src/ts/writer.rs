@@ -14,7 +14,7 @@ const PSI_EVERY: u64 = 27_000_000 / 1000 * 90;
 /// As above where packets leave only each 30 ms: 100 ms must hold all the same.
 const PSI_EVERY_CLOCKED: u64 = 27_000_000 / 1000 * 60;
 /// Below the 40 ms that is promised, so that a packet's wait does not break the promise.
-const PCR_EVERY: u64 = 27_000_000 / 1000 * 36;
+pub(crate) const PCR_EVERY: u64 = 27_000_000 / 1000 * 36;
 const AAC_STREAM: u8 = 0xC0;
 const VIDEO_STREAM: u8 = 0xE0;
 /// Private stream 1, as ST 302 wants it.
@@ -124,12 +124,6 @@ impl TsWriter {
     #[must_use]
     pub fn late_units(&self) -> u64 {
         self.late
-    }
-
-    /// The last clock reference written, 27 MHz, not wrapped.
-    #[must_use]
-    pub fn last_clock(&self) -> Option<u64> {
-        self.last_pcr
     }
 
     /// Sets the clock on, for [`MuxRate::Clocked`]. It never goes back.

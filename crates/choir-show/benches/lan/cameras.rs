@@ -4,10 +4,10 @@ use choir_host::{
     Stop,
     clock::{Alarm, unix_us},
 };
-use choir_ports::{LinkStatus, Outlet, ServePlan, ServerOptions, spawn_server};
+use choir_ports::{LinkStatus, ServePlan, ServerOptions, UnitOutlet, spawn_server};
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
-    ts::{TsWriter, Unit, WriterConfig},
+    ts::{AccessUnit, StreamKind, UnitFormat},
 };
 use std::{
     net::SocketAddr,
@@ -30,11 +30,11 @@ pub struct Shape {
     pub tcp: bool,
 }
 
-/// One camera's frames as a transport stream.
+/// One camera's frames.
 struct Source {
-    writer: TsWriter,
+    format: Arc<UnitFormat>,
     n: u64,
-    outlet: Arc<Outlet>,
+    outlet: Arc<UnitOutlet>,
 }
 
 impl Source {
@@ -48,19 +48,17 @@ impl Source {
         data.extend(stamp_sei(Stamp { unix_us: unix_us().unsigned_abs(), frame: Some(self.n) }));
         data.extend_from_slice(&[0, 0, 0, 1, if keyframe { 0x65 } else { 0x41 }, 0x88]);
         data.resize(data.len() + size, 0xA5);
-        let mut out = Vec::new();
-        let pts = 900_000 + self.n * 90_000 / FRAME_RATE;
-        self.writer.write(&Unit { video: true, pts, dts: None, keyframe, data: &[&data] }, &mut out);
-        self.outlet.push(out.into());
+        let pts = Some(900_000 + self.n * 90_000 / FRAME_RATE);
+        let (data, format) = (data.into(), self.format.clone());
+        self.outlet.push(AccessUnit { pid: 0x100, kind: StreamKind::H264, pts, dts: None, keyframe, arrived: 0, data, format });
         self.n += 1;
     }
 }
 
 /// Serves `count` cameras until stopped; their frames are spread over the time of one.
 pub async fn serve(count: usize, stop: &Stop) -> (SocketAddr, Vec<Arc<LinkStatus>>) {
-    let sources: Vec<Source> = (0..count)
-        .map(|_| Source { writer: TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() }), n: 0, outlet: Outlet::new() })
-        .collect();
+    let format = Arc::new(UnitFormat { streams: vec![StreamKind::H264] });
+    let sources: Vec<Source> = (0..count).map(|_| Source { format: format.clone(), n: 0, outlet: UnitOutlet::new() }).collect();
     let statuses: Vec<_> = sources.iter().map(|_| LinkStatus::new()).collect();
     let plan = |(n, (source, status)): (usize, (&Source, &Arc<LinkStatus>))| ServePlan {
         path: format!("camera-{n}"),

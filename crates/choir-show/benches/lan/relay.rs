@@ -1,18 +1,19 @@
 //! The loads: pulling, handing on, serving; and the raw relay beside them.
 
 use crate::cameras::{MBITS, Shape, serve};
-use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_core::link::RtspTransport;
 use choir_host::{Stop, clock::unix_us};
-use choir_ports::{Arrival, CallPlan, Flow, Intake, LinkStatus, ListenPlan, Outlet, PullPlan, spawn_caller, spawn_listener, spawn_pull};
+use choir_ports::{
+    Arrival, CallPlan, Intake, LinkStatus, ListenPlan, Media, Outlet, PullPlan, TsFlow, spawn_caller, spawn_listener, spawn_pull,
+};
 use choir_proto::{
     h26x::find_stamp,
     rtsp::RtspUrl,
     srt::{LinkConfig, StreamMatch},
-    ts::{Depth, TsReader},
+    ts::Timed,
 };
-use choir_show::media::{FeedMedia, LineMedia};
+use choir_show::media::{FeedMedia, FeedOutlet, LineMedia};
 use std::{
     net::{SocketAddr, UdpSocket},
     sync::{
@@ -68,25 +69,22 @@ pub fn raw(packets: u32) -> f64 {
 #[derive(Default)]
 struct Sink {
     bytes: AtomicU64,
-    frames: Option<Mutex<(TsReader, Vec<f64>)>>,
+    frames: Option<Mutex<Vec<f64>>>,
 }
 
 impl Intake for Sink {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
-        arrivals.drain(..).for_each(|a| self.take(&a.bytes));
+        arrivals.drain(..).for_each(|a| self.take(&a.media));
     }
 }
 
 impl Sink {
-    fn take(&self, payload: &Bytes) {
-        self.bytes.fetch_add(payload.len() as u64, Ordering::Relaxed);
-        let Some(frames) = &self.frames else { return };
-        let (reader, late) = &mut *frames.lock().expect("lock");
+    fn take(&self, media: &Media) {
+        self.bytes.fetch_add(media.size() as u64, Ordering::Relaxed);
+        let (Some(late), Media::Units(_, Timed { unit: Some(unit), .. })) = (&self.frames, media) else { return };
         let now = unix_us();
-        reader.push(now, payload);
-        while let Some(unit) = reader.poll_unit() {
-            late.extend(find_stamp(&unit.data).map(|s| (now - s.unix_us as i64) as f64 / 1000.0));
-        }
+        let stamp = find_stamp(&unit.pieces.concat());
+        late.lock().expect("lock").extend(stamp.map(|s| (now - s.unix_us as i64) as f64 / 1000.0));
     }
 }
 
@@ -152,7 +150,7 @@ pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
                 stream: StreamMatch::Any,
                 config: LinkConfig::default(),
                 max_callers: count,
-                flow: Flow::In(Arc::new(Sink::default())),
+                flow: TsFlow::In(Arc::new(Sink::default())),
                 status: LinkStatus::new(),
             };
             spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], for_sink).expect("listens")
@@ -173,12 +171,12 @@ pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
                         bind: None,
                         rendezvous: false,
                         config: LinkConfig::default(),
-                        flow: Flow::Out(outlet.clone()),
+                        flow: TsFlow::Out(outlet.clone()),
                         status: LinkStatus::new(),
                     };
                     spawn_caller(call, for_pull.clone());
                     let feed = FeedMedia::new(Some(LineId(n as u32)), Arc::default());
-                    feed.add_out(outlet);
+                    feed.add_out(FeedOutlet::Ts(outlet));
                     line.attach(feed);
                 }
                 spawn_pull(plan(addr, n, false, line, status), for_pull.clone());
@@ -218,7 +216,7 @@ pub fn delay(shape: Shape, frames: usize) -> Vec<f64> {
     let (end, stop) = Stop::new();
     let for_camera = stop.clone();
     let ((addr, _), _) = watched(move || async move { serve(1, &for_camera).await }, &stop);
-    let sink = Arc::new(Sink { frames: Some(Mutex::new((TsReader::new(Depth::Units), Vec::new()))), ..Sink::default() });
+    let sink = Arc::new(Sink { frames: Some(Mutex::default()), ..Sink::default() });
     let (for_pull, own) = (stop.clone(), sink.clone());
     let ((), _) = watched(
         move || async move {
@@ -231,7 +229,7 @@ pub fn delay(shape: Shape, frames: usize) -> Vec<f64> {
     while late.len() < frames && begun.elapsed() < Duration::from_secs(60) {
         std::thread::sleep(Duration::from_millis(200));
         if let Some(frames) = &sink.frames {
-            late.append(&mut frames.lock().expect("lock").1);
+            late.append(&mut frames.lock().expect("lock"));
         }
     }
     end.now();

@@ -15,6 +15,7 @@ use choir_host::{
 use choir_ports::{Arrival, Flow, Intake, LinkStatus, StaveWay, Way, WayError, defects::defect, open_ways, stave::Node};
 use choir_proto::{
     h26x::Stamp,
+    mux::ToTs,
     ts::{AccessUnit, Depth, MediaInfo, Origin, PTS_WRAP, TsChecker, TsReader, wrapped_distance},
 };
 use std::{
@@ -47,6 +48,8 @@ struct Watcher {
 
 struct Seen {
     reader: TsReader,
+    /// For a source that comes in units: judged is what a line makes of it.
+    to_ts: ToTs,
     checker: TsChecker,
     /// UTC less the clock that arrival is told by, µs.
     utc_offset: i64,
@@ -103,6 +106,7 @@ impl Watcher {
     fn new(origin: Origin) -> Arc<Self> {
         let seen = Seen {
             reader: TsReader::new(Depth::Units),
+            to_ts: ToTs::default(),
             checker: TsChecker::new(origin),
             utc_offset: unix_us() - steady_us(),
             session: 0,
@@ -139,25 +143,26 @@ impl Intake for Watcher {
 impl Seen {
     fn arrived(&mut self, arrival: &Arrival) {
         let s = self;
-        let (session, payload, now) = (arrival.session, &arrival.bytes, steady_us_at(arrival.at));
+        let (session, now) = (arrival.session, steady_us_at(arrival.at));
         if s.session != session {
             if s.session != 0 {
                 s.restarts += 1;
                 s.checker.restart();
             }
             s.session = session;
-            s.reader = TsReader::new(Depth::Units);
+            (s.reader, s.to_ts) = (TsReader::new(Depth::Units), ToTs::default());
             (s.first_dts, s.last_dts, s.last_pts, s.frames, s.numbers) = (None, None, None, 0, None);
             s.keyframes.clear();
         }
+        let payload = s.to_ts.push(&arrival.media);
         s.first.get_or_insert(now);
         s.last = now;
         let size = payload.len() as u64;
         s.bytes += size;
         s.second.push(now, size);
         s.tenth.push(now, size);
-        s.checker.push(payload);
-        s.reader.push(now, payload);
+        s.checker.push(&payload);
+        s.reader.push(now, &payload);
         while let Some(unit) = s.reader.poll_unit() {
             s.unit(&unit);
         }

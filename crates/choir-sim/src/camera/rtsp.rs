@@ -7,7 +7,7 @@ use super::{
 };
 use crate::SimError;
 use choir_host::Stop;
-use choir_ports::{LinkStatus, Outlet, ServePlan, spawn_server};
+use choir_ports::{LinkStatus, Outlet, ServePlan, spawn_server, units_of};
 use choir_proto::rtsp::Credentials;
 use std::{
     net::{IpAddr, SocketAddr},
@@ -75,7 +75,7 @@ pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<Rtsp
             group: group.map(|(ip, port)| (ip, port + 10 * n as u16)),
             interface: Some(listen.ip()).filter(|ip| !ip.is_unspecified()),
             ttl: None,
-            outlet: outlet.clone(),
+            outlet: units_of(outlet.clone(), stop.clone()),
             status: status.clone(),
         });
         statuses.push(status);

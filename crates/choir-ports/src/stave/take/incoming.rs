@@ -1,8 +1,8 @@
-//! What comes by one connection: put in order, repaired, handed on as a transport stream or as it is.
+//! What comes by one connection: put in order, repaired, handed on in time or as it is.
 
 use super::{PATIENCE, TakePlan, Taker, absent};
 use crate::{
-    Arrival,
+    Arrival, Media,
     stave::{
         plain_name,
         session::{Failed, Session},
@@ -16,14 +16,15 @@ use choir_proto::{
     audio::{AacConfig, PCM_CHANNELS, st302_channels},
     h26x::start_code,
     media::{Codec, MediaUnit},
-    remux::{Remux, RemuxTrack},
+    sequence::{SequencedTrack, Sequencer},
     stave::{Catalogue, GroupOffer, GroupReader, Ordered, Play, StreamOffer, Track, UnitHead, UnitOrder, same_name},
+    ts::Timed,
 };
 use std::time::{Duration, Instant};
 
 /// How long a unit is waited for that was overtaken.
 const HOLD: Duration = Duration::from_millis(40);
-/// What the clock of the transport stream runs behind.
+/// What the clock of the units runs behind.
 const LEAD: Duration = Duration::from_millis(60);
 
 /// What comes of one connection.
@@ -31,8 +32,8 @@ pub(super) struct Incoming {
     order: UnitOrder<Arrived>,
     group: Option<(GroupReader, UdpPort)>,
     play: Option<Play>,
-    remux: Option<Remux>,
-    out: Vec<u8>,
+    units: Option<Sequencer>,
+    timed: Vec<Timed>,
     arrivals: Vec<Arrival>,
     session: Option<u32>,
     pub machine: String,
@@ -49,8 +50,8 @@ impl Incoming {
             order: UnitOrder::new(HOLD.min(t.plan.link.patience.unwrap_or(HOLD))),
             group: None,
             play: None,
-            remux: None,
-            out: Vec::new(),
+            units: None,
+            timed: Vec::new(),
             arrivals: Vec::new(),
             session: None,
             machine: String::new(),
@@ -69,7 +70,7 @@ impl Incoming {
         // Another kind of stream is a new start for those who take it.
         let kind = |p: &Play| (p.stream.codec.clone(), p.stream.size, p.stream.sound.clone(), p.stream.id);
         if self.play.as_ref().map(kind) != Some(kind(&play)) {
-            (self.remux, self.session) = (None, None);
+            (self.units, self.session) = (None, None);
             if let Some(sound) = play.stream.sound.as_ref().filter(|s| s.codec == "pcm" && s.channels > st302_channels(s.channels)) {
                 let carried = st302_channels(sound.channels);
                 plan.status.note(Notice::ChannelsDropped { channels: sound.channels, carried });
@@ -99,8 +100,8 @@ impl Incoming {
             offered => Waiting::Offer { name: name.clone(), machine: self.machine.clone(), silent: offered.is_some() },
         };
         // Its clock stops with it.
-        (self.session, self.remux) = (None, None);
-        self.out.clear();
+        (self.session, self.units) = (None, None);
+        self.timed.clear();
         plan.status.update(|l| l.since = None);
         absent(&plan.status, waiting);
     }
@@ -138,9 +139,9 @@ impl Incoming {
     }
 
     pub fn due(&self) -> Option<Instant> {
-        let remux = self.remux.as_ref().and_then(Remux::poll_timeout);
+        let units = self.units.as_ref().and_then(Sequencer::poll_timeout);
         let group = self.group.as_ref().and_then(|(g, _)| g.poll_timeout());
-        [self.order.poll_timeout(), remux, group].into_iter().flatten().min()
+        [self.order.poll_timeout(), units, group].into_iter().flatten().min()
     }
 
     /// Hands on what is in order.
@@ -179,14 +180,14 @@ impl Incoming {
             }
             self.hand_on(plan, now, &unit);
         }
-        if let Some(remux) = &mut self.remux {
-            remux.handle_timeout(now, &mut self.out);
+        if let Some(units) = &mut self.units {
+            units.handle_timeout(now, &mut self.timed);
         }
-        if !self.out.is_empty()
-            && let Some(intake) = &plan.intake
-        {
+        if let (Some(intake), Some(units), false) = (&plan.intake, &self.units, self.timed.is_empty()) {
+            let format = units.format().clone();
             let session = self.open_session(plan);
-            self.arrivals.push(Arrival::new(session, now, Bytes::from(std::mem::take(&mut self.out))));
+            let media = self.timed.drain(..).map(|timed| Media::Units(format.clone(), timed));
+            self.arrivals.extend(media.map(|media| Arrival::new(session, now, media)));
             intake.arrive(&mut self.arrivals);
         }
         self.count(plan, session);
@@ -204,14 +205,14 @@ impl Incoming {
             }
             return;
         }
-        if self.remux.is_none() {
+        if self.units.is_none() {
             // Begun by a picture; sound that was announced is in it, though it may not have come yet.
             if head.track != Track::Picture {
                 return;
             }
-            self.remux = Some(Remux::new(&tracks(&play.stream), LEAD));
+            self.units = Some(Sequencer::new(&tracks(&play.stream), LEAD));
         }
-        let Some(remux) = &mut self.remux else { return };
+        let Some(units) = &mut self.units else { return };
         let is_h265 = play.stream.codec == "h265";
         let pieces = if head.track == Track::Picture { pieces(&unit.data.data, is_h265) } else { vec![unit.data.data.clone()] };
         let media = MediaUnit {
@@ -222,7 +223,7 @@ impl Incoming {
             arrived: unit.data.at,
             pieces,
         };
-        remux.push(now, &media, &mut self.out);
+        units.push(now, &media, &mut self.timed);
     }
 
     fn open_session(&mut self, plan: &TakePlan) -> u32 {
@@ -271,9 +272,9 @@ fn open_group(offer: &GroupOffer, plan: &TakePlan) -> Result<(GroupReader, UdpPo
     Ok((reader, socket))
 }
 
-fn tracks(stream: &StreamOffer) -> Vec<RemuxTrack> {
+fn tracks(stream: &StreamOffer) -> Vec<SequencedTrack> {
     let picture = if stream.codec == "h265" { Codec::H265 } else { Codec::H264 };
-    let mut tracks = vec![RemuxTrack { track: Track::Picture as usize, codec: picture }];
+    let mut tracks = vec![SequencedTrack { track: Track::Picture as usize, codec: picture }];
     if let Some(sound) = &stream.sound {
         let (sample_rate, channels) = (sound.sample_rate, sound.channels.min(PCM_CHANNELS));
         let codec = match sound.codec.as_str() {
@@ -281,7 +282,7 @@ fn tracks(stream: &StreamOffer) -> Vec<RemuxTrack> {
             "pcm" if channels > 0 => Some(Codec::Pcm(channels)),
             _ => None,
         };
-        tracks.extend(codec.map(|codec| RemuxTrack { track: Track::Sound as usize, codec }));
+        tracks.extend(codec.map(|codec| SequencedTrack { track: Track::Sound as usize, codec }));
     }
     tracks
 }

@@ -47,6 +47,14 @@ pub struct SourceKey {
     pub session: u32,
 }
 
+impl SourceKey {
+    /// Whether this source may come on after what is on: it is wanted, or a later start of the same line, which stays on while the
+    /// wanted one waits for its keyframe.
+    pub(crate) fn may_follow(self, on: Self, wanted: Option<u32>) -> bool {
+        if self.line == on.line { self.session > on.session } else { Some(self.line) == wanted }
+    }
+}
+
 /// A cut that was made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Cut {
@@ -102,7 +110,7 @@ impl Splicer {
 
     fn forget_unwanted(&mut self) {
         let (on, wanted) = (self.on(), self.wanted);
-        self.next.retain(|n| n.closing.is_some() || on.is_some_and(|on| may_follow(n.key, on, wanted)));
+        self.next.retain(|n| n.closing.is_some() || on.is_some_and(|on| n.key.may_follow(on, wanted)));
     }
 
     fn closing(&mut self) -> Option<&mut Next> {
@@ -170,7 +178,7 @@ impl Splicer {
         let place = self.next.iter().position(|n| n.key == key);
         let place = match place {
             Some(place) => place,
-            None if may_follow(key, on, self.wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
+            None if key.may_follow(on, self.wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
                 self.next.retain(|n| n.key.line != key.line);
                 self.next.push(Next { key, source: Waiting::after(lead.clone()), closing: None });
                 self.next.len() - 1
@@ -327,12 +335,6 @@ impl Splicer {
             on.tracks.follow_written(&written);
         }
     }
-}
-
-/// Whether this source may come on after what is on: it is wanted, or a later start of the same line, which stays on while the
-/// wanted one waits for its keyframe.
-fn may_follow(key: SourceKey, on: SourceKey, wanted: Option<u32>) -> bool {
-    if key.line == on.line { key.session > on.session } else { Some(key.line) == wanted }
 }
 
 /// The packets in whole packets' bytes, without damaged ones.

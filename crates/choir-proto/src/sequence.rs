@@ -1,13 +1,17 @@
-//! Access units to a transport stream, as they come: decoding times, delimiters, tables, and a clock that
-//! runs with the sender's.
+//! Access units in time: decoding times, stamps that cannot be corrected, sound that follows on, and a clock that runs with the
+//! sender's. What comes out can be handed on as it is, or written as a transport stream ([`crate::mux`]).
 
 use crate::{
     audio::{PCM_SAMPLE, ST302_RATE, Upsampler, decode_g711, fit_channels, st302_channels, st302_frame},
     media::{Codec, MediaUnit},
     stamps::{Checked, StampGuard},
-    ts::{LongPts, MuxRate, PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig, sound_ticks},
+    ts::{LongPts, PCR_EVERY, PTS_WRAP, StreamKind, Timed, TimedUnit, UnitFormat, sound_ticks},
 };
-use std::time::{Duration, Instant};
+use bytes::Bytes;
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 /// Between clock references when no unit comes: 40 ms are allowed, the rest is for timers that ring late.
 const CLOCK_EVERY: Duration = Duration::from_millis(30);
@@ -27,9 +31,9 @@ const REORDER_MAX: usize = 16;
 /// Pictures after which an order that has not been seen since is forgotten.
 const ORDER_MEMORY: u32 = 100;
 
-/// One track to put in.
+/// One track to take.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RemuxTrack {
+pub struct SequencedTrack {
     /// Its place in the session.
     pub track: usize,
     /// What it carries.
@@ -151,10 +155,10 @@ impl Sound {
     }
 }
 
-/// Makes the transport stream of one session.
+/// Puts the units of one session in time.
 #[derive(Debug)]
-pub struct Remux {
-    writer: TsWriter,
+pub struct Sequencer {
+    format: Arc<UnitFormat>,
     video: Option<(usize, Codec)>,
     audio: Option<(usize, Sound)>,
     order: DecodeOrder,
@@ -168,36 +172,33 @@ pub struct Remux {
     mended: u64,
     moved: u64,
     last_pts: LongPts,
+    /// What is handed on says that the clock jumps.
+    jump: bool,
+    /// The clock as it was last handed on, and at the last reference that a transport stream has of it.
+    told: Option<u64>,
+    referred: Option<u64>,
     /// When the sound that has gone out ends, 90 kHz.
     sound_end: Option<i64>,
     next: Option<Instant>,
 }
 
-impl Remux {
+impl Sequencer {
     /// For these tracks: the first of pictures and the first of sound are taken. `lead` is how far the clock
     /// runs behind the sender's pictures: what the network may delay one of them more than the others.
     #[must_use]
-    pub fn new(tracks: &[RemuxTrack], lead: Duration) -> Self {
+    pub fn new(tracks: &[SequencedTrack], lead: Duration) -> Self {
         let video = tracks.iter().find(|t| t.codec.is_video());
         let audio = tracks.iter().find(|t| matches!(t.codec, Codec::Aac(_) | Codec::G711(_) | Codec::Pcm(_)));
-        let kind = match video.map(|v| &v.codec) {
-            Some(Codec::H265) => StreamKind::H265,
-            _ => StreamKind::H264,
-        };
-        let audio_kind = audio.map(|a| if matches!(a.codec, Codec::Aac(_)) { StreamKind::AacAdts } else { StreamKind::St302 });
-        let config = WriterConfig {
-            video: video.map(|_| PmtStream { pid: 0x100, kind }),
-            audio: audio_kind.map(|kind| PmtStream { pid: 0x101, kind }),
-            rate: MuxRate::Clocked,
-            ..WriterConfig::default()
-        };
-        let sound = |a: &RemuxTrack| match a.codec {
+        let kind = |v: &SequencedTrack| if v.codec == Codec::H265 { StreamKind::H265 } else { StreamKind::H264 };
+        let sound_kind = |a: &SequencedTrack| if matches!(a.codec, Codec::Aac(_)) { StreamKind::AacAdts } else { StreamKind::St302 };
+        let format = UnitFormat { streams: video.map(kind).into_iter().chain(audio.map(sound_kind)).collect() };
+        let sound = |a: &SequencedTrack| match a.codec {
             Codec::G711(law) => Sound::G711 { law, up: Upsampler::default(), frame: 0 },
             Codec::Pcm(channels) => Sound::Pcm { channels, frame: 0 },
             _ => Sound::Adts,
         };
         Self {
-            writer: TsWriter::new(config),
+            format: Arc::new(format),
             video: video.map(|v| (v.track, v.codec.clone())),
             audio: audio.map(|a| (a.track, sound(a))),
             order: DecodeOrder::default(),
@@ -210,9 +211,18 @@ impl Remux {
             mended: 0,
             moved: 0,
             last_pts: LongPts::default(),
+            jump: false,
+            told: None,
+            referred: None,
             sound_end: None,
             next: None,
         }
+    }
+
+    /// What it hands on.
+    #[must_use]
+    pub fn format(&self) -> &Arc<UnitFormat> {
+        &self.format
     }
 
     /// Units that came so late that the clock had passed them.
@@ -233,8 +243,8 @@ impl Remux {
         self.moved
     }
 
-    /// Appends a unit that is complete `now`.
-    pub fn push(&mut self, now: Instant, unit: &MediaUnit, out: &mut Vec<u8>) {
+    /// Takes a unit that is complete `now`; appends what can be handed on.
+    pub fn push(&mut self, now: Instant, unit: &MediaUnit, out: &mut Vec<Timed>) {
         let is_video = self.video.as_ref().is_some_and(|(t, _)| *t == unit.track);
         if !is_video && self.audio.as_ref().is_none_or(|(t, _)| *t != unit.track) {
             return;
@@ -256,35 +266,56 @@ impl Remux {
         if !self.run_clock(now, dts, is_video) {
             return;
         }
-        let clock_before = self.writer.last_clock();
         let wrap = |t: i64| t.rem_euclid(PTS_WRAP as i64) as u64;
         let dts = Some(wrap(dts)).filter(|d| *d != wrap(pts));
         if let Some((pcm, channels, frame)) = self.audio.as_mut().filter(|_| !is_video).and_then(|(_, sound)| sound.pcm(&unit.pieces)) {
             // A PES packet's length has 16 bits.
             let most = ST302_RATE as usize / 50 * usize::from(channels) * PCM_SAMPLE;
-            for (n, part) in pcm.chunks(most).enumerate() {
-                let data = st302_frame(part, channels, frame);
-                let at = wrap(pts + n as i64 * 90_000 / 50);
-                self.writer.write(&Unit { video: false, pts: at, dts: None, keyframe: true, data: &[&data] }, out);
+            let parts: Vec<Bytes> = pcm.chunks(most).map(|part| st302_frame(part, channels, frame).into()).collect();
+            for (n, data) in parts.into_iter().enumerate() {
+                let pts = wrap(pts + n as i64 * 90_000 / 50);
+                self.hand_on(now, TimedUnit { kind: StreamKind::St302, pts, dts: None, keyframe: true, pieces: vec![data] }, out);
             }
         } else {
-            let pieces: Vec<&[u8]> = unit.pieces.iter().map(AsRef::as_ref).collect();
-            self.writer.write(&Unit { video: is_video, pts: wrap(pts), dts, keyframe: unit.keyframe, data: &pieces }, out);
-        }
-        if self.writer.last_clock() != clock_before {
-            self.next = Some(now + CLOCK_EVERY);
+            let kind = if is_video { self.format.video() } else { self.format.audio() };
+            let Some(kind) = kind else { return };
+            let unit = TimedUnit { kind, pts: wrap(pts), dts, keyframe: unit.keyframe, pieces: unit.pieces.clone() };
+            self.hand_on(now, unit, out);
         }
     }
 
-    /// Keeps clock and tables coming while no unit does.
-    pub fn handle_timeout(&mut self, now: Instant, out: &mut Vec<u8>) {
+    fn hand_on(&mut self, now: Instant, unit: TimedUnit, out: &mut Vec<Timed>) {
+        let clock = self.told.unwrap_or(0);
+        // A transport stream has a reference with each picture, and otherwise when one is due.
+        let leads = unit.kind.is_video() || self.video.is_none();
+        let due = |last: u64| clock > last && (unit.kind.is_video() || clock >= last + PCR_EVERY);
+        if leads && self.referred.is_none_or(due) {
+            (self.referred, self.next) = (Some(clock), Some(now + CLOCK_EVERY));
+        }
+        out.push(Timed { clock, jump: std::mem::take(&mut self.jump), unit: Some(unit) });
+    }
+
+    /// Sets the clock on. It never goes back.
+    fn clock_to(&mut self, clock: i64) {
+        let clock = clock.max(0) as u64;
+        self.told = Some(self.told.map_or(clock, |c| c.max(clock)));
+    }
+
+    /// Sets the clock to any time, and says so.
+    fn jump_to(&mut self, clock: i64) {
+        (self.told, self.referred, self.jump) = (Some(clock.max(0) as u64), None, true);
+    }
+
+    /// Keeps the clock coming while no unit does.
+    pub fn handle_timeout(&mut self, now: Instant, out: &mut Vec<Timed>) {
         if self.next.is_some_and(|at| at <= now)
             && let Some(clock) = &mut self.clock
         {
             let time = clock.at(now) - self.lead;
-            self.writer.clock_to(time.max(0) as u64);
-            self.writer.idle(out);
+            self.clock_to(time);
             self.next = Some(now + CLOCK_EVERY);
+            self.referred = self.told;
+            out.push(Timed { clock: self.told.unwrap_or(0), jump: std::mem::take(&mut self.jump), unit: None });
         }
     }
 
@@ -321,7 +352,7 @@ impl Remux {
                     // What comes has a clock of its own, which the next reference announces.
                     (self.order, self.moved) = (DecodeOrder::default(), self.moved + 1);
                     self.clock = Some(Follower::new(now, pts * 300));
-                    self.writer.jump_to((pts * 300 - self.lead).max(0) as u64);
+                    self.jump_to(pts * 300 - self.lead);
                 }
                 Some(pts)
             }
@@ -348,7 +379,7 @@ impl Remux {
                 // The way has become longer for good: begin anew from here, and say so in the stream.
                 *clock = Follower::new(now, media);
                 self.late = 0;
-                self.writer.jump_to((media - self.lead).max(0) as u64);
+                self.jump_to(media - self.lead);
                 return true;
             }
         } else if leads {
@@ -357,11 +388,11 @@ impl Remux {
             if media - time > self.lead + AHEAD_MAX {
                 *clock = Follower::new(now, media);
                 self.moved += 1;
-                self.writer.jump_to((media - self.lead).max(0) as u64);
+                self.jump_to(media - self.lead);
                 return true;
             }
         }
-        self.writer.clock_to(time.max(0) as u64);
+        self.clock_to(time);
         true
     }
 

@@ -1,0 +1,403 @@
+//! Joins the access units of several sources into one sequence that never jumps, for those who take units as they are.
+//!
+//! A take waits for a keyframe of the wanted source. Pictures of the old one that are shown before one that has gone out are still
+//! awaited; the times of the new one are moved so that they go on from the old one's, and its sound begins where the old one's ends.
+
+use crate::ts::{AccessUnit, Cut, PTS_WRAP, SourceKey, sound_ticks, wrapped_distance};
+use std::collections::VecDeque;
+
+/// Sound is kept for as long as it may run ahead of or behind the pictures of its time.
+const SOUND_MAX_US: i64 = 1_250_000;
+/// Units of sound that are kept: more than are sent in that time.
+const SOUND_MAX: usize = 512;
+/// Least distance of decoding times at a cut: 1 ms.
+const STEP_MIN: i64 = 90;
+/// A start that is off by no more than this (50 ms) follows on what was.
+const FOLLOWS_MAX: i64 = 4500;
+/// Sound may overlap by this much for rounding.
+const ROUNDING: i64 = 2;
+/// How long pictures of the old source are awaited.
+const CLOSE_MAX_US: i64 = 500_000;
+/// A time further back than this (2 s) is a jump, not another order of pictures.
+const BACK_MAX: i64 = 180_000;
+/// Units kept from the keyframe on while the old source ends.
+const HELD_MAX: usize = 256;
+
+/// What a source has sent just now, as far as one that comes on needs it.
+#[derive(Debug, Clone, Default)]
+pub struct UnitLead {
+    sound: VecDeque<(i64, AccessUnit)>,
+}
+
+impl UnitLead {
+    /// Takes a unit that came at `now` (µs on a clock that never steps).
+    pub fn push(&mut self, now: i64, unit: &AccessUnit) {
+        if unit.kind.is_audio() {
+            self.sound.push_back((now, unit.clone()));
+            while self.sound.len() > SOUND_MAX || self.sound.front().is_some_and(|(at, _)| now - at > SOUND_MAX_US) {
+                self.sound.pop_front();
+            }
+        }
+    }
+}
+
+/// How far what goes out reaches, 90 kHz.
+#[derive(Debug, Clone, Copy, Default)]
+struct Reach {
+    dts: Option<u64>,
+    /// When that went out, µs.
+    at: i64,
+    step: Option<i64>,
+    pts: Option<u64>,
+    /// Pictures are shown in another order than they come.
+    reorders: bool,
+    sound_end: Option<u64>,
+}
+
+impl Reach {
+    fn note(&mut self, now: i64, leads: bool, unit: &AccessUnit) {
+        let Some(pts) = unit.pts else { return };
+        if unit.kind.is_audio() {
+            self.sound_end = sound_ticks(unit.kind, &unit.data).map(|ticks| (pts + ticks) % PTS_WRAP).or(Some(pts));
+        }
+        if !leads {
+            return;
+        }
+        let dts = unit.dts.unwrap_or(pts);
+        self.step = self.dts.map(|last| wrapped_distance(dts, last, PTS_WRAP)).filter(|s| (1..BACK_MAX).contains(s));
+        (self.dts, self.at) = (Some(dts), now);
+        match self.pts {
+            Some(last) if (-BACK_MAX..0).contains(&wrapped_distance(pts, last, PTS_WRAP)) => self.reorders = true,
+            _ => self.pts = Some(pts),
+        }
+    }
+}
+
+#[derive(Debug)]
+struct OnAir {
+    key: SourceKey,
+    has_video: bool,
+    /// Added to its times, 90 kHz.
+    shift: u64,
+    /// Its sound begins here, after a cut.
+    floor: Option<u64>,
+}
+
+/// A source that has its keyframe, and what has come of it since.
+#[derive(Debug)]
+struct Next {
+    key: SourceKey,
+    since: i64,
+    lead: UnitLead,
+    held: Vec<AccessUnit>,
+}
+
+/// One sequence of units made of one source at a time.
+#[derive(Debug, Default)]
+pub struct UnitSplicer {
+    wanted: Option<u32>,
+    on: Option<OnAir>,
+    next: Option<Next>,
+    reach: Reach,
+}
+
+impl UnitSplicer {
+    /// Wants this line on, at its next keyframe; the first one comes on at once.
+    pub fn want(&mut self, line: u32) {
+        self.wanted = Some(line);
+        let on = self.on();
+        self.next.take_if(|n| on.is_some_and(|on| !n.key.may_follow(on, Some(line))));
+    }
+
+    /// What is on.
+    #[must_use]
+    pub fn on(&self) -> Option<SourceKey> {
+        self.on.as_ref().map(|o| o.key)
+    }
+
+    /// Takes a unit of a source that came at `now` (µs on a clock that never steps); appends what goes out, and gives the cut if one
+    /// was made. `lead` is what the source sent before.
+    pub fn push(&mut self, key: SourceKey, now: i64, unit: &AccessUnit, lead: &UnitLead, out: &mut Vec<AccessUnit>) -> Option<Cut> {
+        let Some(on) = &self.on else {
+            if Some(key.line) != self.wanted {
+                return None;
+            }
+            self.on = Some(OnAir { key, has_video: has_video(unit), shift: 0, floor: None });
+            self.give(now, unit, out);
+            return Some(Cut { to: key });
+        };
+        if on.key == key {
+            let ends = self.next.is_some() && unit.kind.is_video() && !self.is_behind(unit);
+            if !ends {
+                self.give(now, unit, out);
+            }
+            return self.next.take_if(|n| ends || now - n.since > CLOSE_MAX_US).map(|n| self.cut(now, n, out));
+        }
+        match &mut self.next {
+            Some(next) if next.key == key => {
+                if next.held.len() < HELD_MAX {
+                    next.held.push(unit.clone());
+                }
+            }
+            _ => {
+                let enters = if has_video(unit) { unit.kind.is_video() && unit.keyframe } else { unit.kind.is_audio() };
+                if enters && unit.pts.is_some() && key.may_follow(on.key, self.wanted) {
+                    self.next = Some(Next { key, since: now, lead: lead.clone(), held: vec![unit.clone()] });
+                }
+            }
+        }
+        // An earlier session of the same line has ended, and pictures in order have nothing left to come.
+        let (at_once, on) = (!self.reach.reorders, on.key.line);
+        self.next
+            .take_if(|n| at_once || n.key.line == on || now - n.since > CLOSE_MAX_US || n.held.len() >= HELD_MAX)
+            .map(|n| self.cut(now, n, out))
+    }
+
+    /// A picture of what is on that is shown before one that has gone out.
+    fn is_behind(&self, unit: &AccessUnit) -> bool {
+        let shift = self.on.as_ref().map_or(0, |o| o.shift);
+        unit.pts.zip(self.reach.pts).is_some_and(|(pts, last)| wrapped_distance((pts + shift) % PTS_WRAP, last, PTS_WRAP) < 0)
+    }
+
+    fn cut(&mut self, now: i64, next: Next, out: &mut Vec<AccessUnit>) -> Cut {
+        let old = self.on.take();
+        let first = &next.held[0];
+        let pts = first.pts.unwrap_or(0);
+        let dts = first.dts.unwrap_or(pts);
+        let follows = old.is_some_and(|old| old.key.line == next.key.line);
+        let shift = self.place(now, next.since, dts, pts, follows);
+        // Without sound so far the new one's may begin with its picture.
+        let floor = self.reach.sound_end.or(Some((pts + shift) % PTS_WRAP));
+        self.reach =
+            Reach { sound_end: self.reach.sound_end, dts: self.reach.dts, pts: self.reach.pts, at: self.reach.at, ..Reach::default() };
+        self.on = Some(OnAir { key: next.key, has_video: has_video(first), shift, floor });
+        let sound = next.lead.sound.iter().map(|(_, unit)| unit);
+        sound.chain(&next.held).for_each(|unit| self.give(now, unit, out));
+        Cut { to: next.key }
+    }
+
+    /// What is added to the times of a source whose first unit came at `came`.
+    fn place(&self, now: i64, came: i64, dts: u64, pts: u64, follows: bool) -> u64 {
+        let Some(last) = self.reach.dts else { return 0 };
+        let passed = (came.min(now) - self.reach.at).max(0) * 9 / 100;
+        let mut expected = last as i64 + passed;
+        if let Some(step) = self.reach.step.filter(|step| follows && (passed - step).abs() <= FOLLOWS_MAX) {
+            expected = last as i64 + step;
+        }
+        let shift = (expected - dts as i64).rem_euclid(PTS_WRAP as i64) as u64;
+        let missing =
+            |time: u64, last: Option<u64>| last.map_or(0, |last| wrapped_distance(last, (time + shift) % PTS_WRAP, PTS_WRAP) + STEP_MIN);
+        (shift + missing(dts, self.reach.dts).max(missing(pts, self.reach.pts)).max(0) as u64) % PTS_WRAP
+    }
+
+    /// Hands a unit of what is on out, in the times of the output.
+    fn give(&mut self, now: i64, unit: &AccessUnit, out: &mut Vec<AccessUnit>) {
+        let Some(on) = &mut self.on else { return };
+        let moved = |time: Option<u64>| time.map(|t| (t + on.shift) % PTS_WRAP);
+        let unit = AccessUnit { pts: moved(unit.pts), dts: moved(unit.dts), ..unit.clone() };
+        if unit.kind.is_audio()
+            && let (Some(floor), Some(pts)) = (on.floor, unit.pts)
+        {
+            if wrapped_distance(pts, floor, PTS_WRAP) < -ROUNDING {
+                return;
+            }
+            on.floor = None;
+        }
+        let leads = unit.kind.is_video() || !on.has_video;
+        self.reach.note(now, leads, &unit);
+        out.push(unit);
+    }
+}
+
+/// Its source has pictures, so that it can only come on with one of them.
+fn has_video(unit: &AccessUnit) -> bool {
+    unit.format.video().is_some()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        audio::AacConfig,
+        ts::{StreamKind, UnitFormat},
+    };
+    use bytes::Bytes;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    /// A source: when each unit comes, µs.
+    #[derive(Debug, Clone)]
+    struct Make {
+        first: u64,
+        frame: u64,
+        gop: u64,
+        /// Pictures that are shown before the one they follow.
+        b: u64,
+        sound_ahead: i64,
+        phase: i64,
+    }
+
+    fn format() -> Arc<UnitFormat> {
+        Arc::new(UnitFormat { streams: vec![StreamKind::H264, StreamKind::AacAdts] })
+    }
+
+    fn sound(pts: u64) -> AccessUnit {
+        let config = AacConfig { object_type: 2, sample_rate: 48_000, channels: 2, frame_samples: 1024 };
+        let data: Bytes = config.adts_header(4).expect("fits").into_iter().chain([0; 4]).collect::<Vec<u8>>().into();
+        AccessUnit {
+            pid: 0x101,
+            kind: StreamKind::AacAdts,
+            pts: Some(pts % PTS_WRAP),
+            dts: None,
+            keyframe: true,
+            arrived: 0,
+            data,
+            format: Arc::default(),
+        }
+    }
+
+    fn picture(dts: u64, pts: u64, keyframe: bool, mark: u8) -> AccessUnit {
+        let data = Bytes::copy_from_slice(&[mark]);
+        let (dts, pts) = (dts % PTS_WRAP, pts % PTS_WRAP);
+        AccessUnit {
+            pid: 0x100,
+            kind: StreamKind::H264,
+            pts: Some(pts),
+            dts: Some(dts).filter(|d| *d != pts),
+            keyframe,
+            arrived: 0,
+            data,
+            format: format(),
+        }
+    }
+
+    /// Three seconds and some, in order of arrival.
+    fn units(make: &Make, mark: u8) -> Vec<(i64, AccessUnit)> {
+        let mut all = Vec::new();
+        for n in 0..300_000 / make.frame {
+            // The first of each group is a reference that comes before those shown before it.
+            let (group, place) = (make.b + 1, n % (make.b + 1));
+            let shown = if make.b == 0 || n % make.gop == 0 {
+                n
+            } else if place == 1 % group {
+                n + make.b - 1
+            } else {
+                n - 1
+            };
+            let at = (n * make.frame * 100 / 9) as i64 + make.phase;
+            all.push((at, picture(make.first + n * make.frame, make.first + (shown + 1) * make.frame, n % make.gop == 0, mark)));
+        }
+        for n in 0..150u64 {
+            let pts = make.first + n * 1920;
+            all.push(((n * 1920 * 100 / 9) as i64 + make.phase - make.sound_ahead * 100 / 9, sound(pts)));
+        }
+        all.sort_by_key(|(at, _)| *at);
+        all
+    }
+
+    fn make() -> impl Strategy<Value = Make> {
+        (
+            0..PTS_WRAP,
+            prop::sample::select(vec![1800u64, 3600, 3003]),
+            5u64..40,
+            prop::sample::select(vec![0u64, 2]),
+            -9000i64..20_000,
+            0i64..200_000,
+        )
+            .prop_map(|(first, frame, gop, b, sound_ahead, phase)| Make {
+                first,
+                frame,
+                gop: gop / (b + 1) * (b + 1) + (b + 1),
+                b,
+                sound_ahead,
+                phase,
+            })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, cases: 300, ..ProptestConfig::default() })]
+
+        #[test]
+        fn whatever_is_taken_goes_on_in_time(makes in [make(), make()], takes in prop::collection::vec(0i64..3_000_000, 1..6)) {
+            let mut all: Vec<(i64, usize, AccessUnit)> = Vec::new();
+            for (line, make) in makes.iter().enumerate() {
+                all.extend(units(make, line as u8).into_iter().map(|(at, u)| (at, line, u)));
+            }
+            all.sort_by_key(|(at, line, _)| (*at, *line));
+            let mut takes: Vec<(i64, u32)> = takes.into_iter().map(|at| (at, 0)).collect();
+            takes.sort_unstable();
+            takes.iter_mut().enumerate().for_each(|(n, t)| t.1 = (n as u32 + 1) % 2);
+            let mut takes = takes.into_iter().peekable();
+            let (mut splicer, mut out, mut cuts) = (UnitSplicer::default(), Vec::new(), 0);
+            splicer.want(0);
+            let mut leads = [UnitLead::default(), UnitLead::default()];
+            for (at, line, unit) in &all {
+                while let Some((_, to)) = takes.next_if(|(t, _)| t <= at) {
+                    splicer.want(to);
+                }
+                let key = SourceKey { line: *line as u32, session: 1 };
+                let cut = splicer.push(key, *at, unit, &leads[*line], &mut out);
+                leads[*line].push(*at, unit);
+                cuts += u32::from(cut.is_some());
+            }
+            prop_assert!(cuts >= 1);
+            let pictures: Vec<&AccessUnit> = out.iter().filter(|u| u.kind.is_video()).collect();
+            for w in pictures.windows(2) {
+                let time = |u: &AccessUnit| u.dts.or(u.pts).unwrap_or(0);
+                prop_assert!((1..90_000).contains(&wrapped_distance(time(w[1]), time(w[0]), PTS_WRAP)), "{:?} after {:?}", w[1], w[0]);
+                prop_assert!(w[0].data == w[1].data || w[1].keyframe, "another source begins with a keyframe");
+            }
+            for w in out.iter().filter(|u| u.kind.is_audio()).collect::<Vec<_>>().windows(2) {
+                let step = wrapped_distance(w[1].pts.unwrap_or(0), w[0].pts.unwrap_or(0), PTS_WRAP);
+                prop_assert!(step >= 1920 - 2, "sound overlaps: {step}");
+            }
+        }
+    }
+
+    #[test]
+    fn pictures_that_are_still_to_come_are_awaited() {
+        let mut splicer = UnitSplicer::default();
+        splicer.want(0);
+        let key = |line, session| SourceKey { line, session };
+        let lead = UnitLead::default();
+        let mut out = Vec::new();
+        // I, P, then the two that are shown before it.
+        for (n, shown) in [0u64, 3, 1, 2, 6].into_iter().enumerate() {
+            splicer.push(key(0, 1), n as i64 * 40_000, &picture(n as u64 * 3600, (shown + 1) * 3600, n == 0, 0), &lead, &mut out);
+        }
+        splicer.want(1);
+        let first = picture(9_000_000, 9_003_600, true, 1);
+        assert!(splicer.push(key(1, 1), 170_000, &first, &lead, &mut out).is_none(), "two of the old are still to be shown");
+        assert!(splicer.push(key(0, 1), 200_000, &picture(5 * 3600, 5 * 3600, false, 0), &lead, &mut out).is_none());
+        assert!(splicer.push(key(0, 1), 240_000, &picture(6 * 3600, 6 * 3600, false, 0), &lead, &mut out).is_none());
+        assert_eq!(splicer.push(key(0, 1), 280_000, &picture(7 * 3600, 10 * 3600, false, 0), &lead, &mut out), Some(Cut { to: key(1, 1) }));
+        assert_eq!(out.iter().map(|u| u.data[0]).collect::<Vec<_>>(), [0, 0, 0, 0, 0, 0, 0, 1]);
+        // A line that starts again follows by itself, one picture on.
+        let again = picture(77, 77 + 3600, true, 2);
+        let last = out[7].dts.unwrap_or(0);
+        assert_eq!(splicer.push(key(1, 2), 330_000, &again, &lead, &mut out), Some(Cut { to: key(1, 2) }));
+        assert!(wrapped_distance(out[8].dts.unwrap_or(0), last, PTS_WRAP) > 0);
+        // An older session and a line that is not wanted are not heard.
+        for late in [key(1, 1), key(0, 1)] {
+            assert_eq!(splicer.push(late, 340_000, &first, &lead, &mut out), None);
+        }
+        assert_eq!(out.len(), 9);
+    }
+
+    #[test]
+    fn sound_alone_can_be_taken() {
+        let (mut splicer, mut out) = (UnitSplicer::default(), Vec::new());
+        splicer.want(0);
+        let lead = UnitLead::default();
+        for n in 0..10u64 {
+            splicer.push(SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &sound(n * 1920), &lead, &mut out);
+        }
+        splicer.want(1);
+        for n in 10..20u64 {
+            splicer.push(SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &sound(500_000 + n * 1920), &lead, &mut out);
+        }
+        assert_eq!(splicer.on(), Some(SourceKey { line: 1, session: 1 }));
+        let steps: Vec<i64> = out.windows(2).map(|w| wrapped_distance(w[1].pts.unwrap_or(0), w[0].pts.unwrap_or(0), PTS_WRAP)).collect();
+        assert!(out.len() >= 19 && steps.iter().all(|s| (1918..4000).contains(s)), "{steps:?}");
+    }
+}
