@@ -194,6 +194,14 @@ impl<T: Piece> Outlet<T> {
         self.ended.load(Ordering::Acquire)
     }
 
+    /// Takes all that waits.
+    #[must_use]
+    pub fn take(&self) -> VecDeque<T> {
+        let mut taken = VecDeque::new();
+        self.take_into(&mut taken);
+        taken
+    }
+
     /// Takes all that waits, in place of what `into` held.
     pub(crate) fn take_into(&self, into: &mut VecDeque<T>) {
         let mut queue = lock(&self.queue);
