@@ -278,6 +278,21 @@ fn refusals_and_odd_answers_end_in_a_sentence() {
 }
 
 #[test]
+fn an_answer_that_waits_for_a_picture_is_no_round_trip() {
+    let start = Instant::now();
+    let ms = Duration::from_millis;
+    let (house, mut server, mut client) = (House::new(Codec::H264, None), server(start), client(None, start));
+    answer(&mut client, &mut server, &house, start + ms(3), &mut |_, _| {});
+    let ports = |track: usize| TrackPorts { track, lower: Lower::Tcp, ports: None };
+    client.set_up(start + ms(3), vec![ports(0)]);
+    answer(&mut client, &mut server, &house, start + ms(5), &mut |_, _| {});
+    assert_eq!(client.rtt(), Some(ms(2)));
+    client.play(start + ms(5));
+    answer(&mut client, &mut server, &house, start + ms(1005), &mut |_, _| {});
+    assert_eq!(client.rtt(), Some(ms(2)), "PLAY is answered with the first keyframe");
+}
+
+#[test]
 fn a_session_is_kept_alive_and_silence_is_noticed() {
     let start = Instant::now();
     let (house, mut server, mut client) = (House::new(Codec::H264, None), server(start), client(None, start));

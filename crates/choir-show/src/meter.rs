@@ -40,6 +40,8 @@ pub(crate) struct Meter {
     verdict: Option<Verdict>,
     told: Option<Verdict>,
     noticed: u64,
+    /// The last tick is the first with media of a way out.
+    begins: bool,
 }
 
 /// The end of the tick before.
@@ -67,6 +69,7 @@ impl Meter {
             verdict: None,
             told: None,
             noticed: 0,
+            begins: false,
         }
     }
 
@@ -94,7 +97,10 @@ impl Meter {
     pub fn tick(&mut self, started: Instant, now: Instant, media: Option<LineMeasure>, bus: &Bus) {
         let live = self.status.look();
         self.tell_notices(&live, bus);
+        let silent = self.tick.bytes == 0;
         self.tick = self.measure(&live, now, media.as_ref());
+        // Its media began somewhere within this second, so that its rate says nothing yet.
+        self.begins = silent && media.is_none();
         let up_for = since(&live).map_or(Duration::ZERO, |s| now.saturating_duration_since(s.0));
         let reading = self.reading(live.contact, self.tick.clone(), up_for, media.map(|m| m.facts));
         self.judge(now - started, &reading, bus);
@@ -157,6 +163,9 @@ impl Meter {
         let changed = self.told.as_ref().map(|t| t.state) != Some(verdict.state);
         let anew = verdict.state == State::Broken && !self.told.as_ref().is_some_and(|t| t.reason.is_like(&verdict.reason));
         if !changed && !anew {
+            return;
+        }
+        if verdict.state == State::Steady && self.begins {
             return;
         }
         // What a way in waits for is worth a word at the start; a way out waits for its line.

@@ -214,3 +214,29 @@ async fn a_way_out_that_goes_leaves_no_task_behind() {
     assert_eq!(without[0], without[2], "{without:?}");
     show.stop().await;
 }
+
+/// Media that begins within a second of the grid is no rate yet.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_way_out_sends_is_told_once_it_has_done_so_for_a_second() {
+    let (dir, out, port) = (TempDir::new().unwrap(), Receiver::new(), choir_rig::port());
+    let entries = format!("[[line]]\nname = \"a\"\nfrom = \"udp://127.0.0.1:{port}\"\n") + &feed("one", "a", &[&out]);
+    let show = Show::start(&sheet(&entries), dir.path()).await.unwrap();
+    // Half a second before the end of the first, at 100 packets a second.
+    let sending = tokio::spawn(async move {
+        let socket = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let begin = tokio::time::Instant::now() + Duration::from_millis(600);
+        let mut tick = tokio::time::interval_at(begin, Duration::from_millis(10));
+        loop {
+            tick.tick().await;
+            socket.send_to(&[0x47; 7 * 188], ("127.0.0.1", port)).await.unwrap();
+        }
+    });
+    let says = |v: &ShowView| {
+        v.events.iter().find_map(|e| e.text.strip_prefix("steady: sending ").filter(|_| e.subject == "feed one").map(str::to_owned))
+    };
+    let told = says(&until(&show, "a rate", |v| says(v).is_some()).await).unwrap();
+    let mbps: f64 = told.strip_suffix(" Mbps").and_then(|n| n.parse().ok()).unwrap_or_else(|| panic!("{told}"));
+    assert!((0.9..1.2).contains(&mbps), "{told}, of 1.05 Mbps");
+    sending.abort();
+    show.stop().await;
+}

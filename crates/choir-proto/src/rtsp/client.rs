@@ -377,7 +377,10 @@ impl Client {
             None => (!self.pending.is_empty()).then_some(0),
         };
         let Some(pending) = at.map(|i| self.pending.remove(i)) else { return };
-        self.rtt = Some(now.saturating_duration_since(pending.sent));
+        // These are answered once there is a picture, whenever that is.
+        if !matches!(pending.request.method, Method::Describe | Method::Play) {
+            self.rtt = Some(now.saturating_duration_since(pending.sent));
+        }
         match r.status {
             100..=199 => self.pending.push(pending),
             200..=299 => self.success(now, pending, &r),
