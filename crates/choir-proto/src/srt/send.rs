@@ -309,6 +309,17 @@ mod tests {
     }
 
     #[test]
+    fn message_numbers_begin_again_at_one() {
+        let mut b = SendBuffer::new(Seq::new(100), 64, 64);
+        b.message = 0x03FF_FFFE;
+        for n in 0..3 {
+            b.push(n, KeyFlag::Clear, Bytes::from_static(b"x"));
+        }
+        let messages: Vec<u32> = std::iter::from_fn(|| b.next(0, false).map(|p| p.packet.message)).collect();
+        assert_eq!(messages, [0x03FF_FFFE, 0x03FF_FFFF, 1], "26 bits (draft, 3.1); 0 is of no message");
+    }
+
+    #[test]
     fn the_first_repeat_waits_for_nothing() {
         let mut b = filled(3);
         send_all(&mut b, 5000);

@@ -171,6 +171,13 @@ mod tests {
         }
         let expected = now / 10_000;
         assert!((base.drift_us() - expected).abs() < 1000, "{} for {expected}", base.drift_us());
+        // Nor are queues that come later: the sample that waited least tells.
+        let mut base = TimeBase::new(0, 0, 0);
+        for n in 0..600i64 {
+            let (now, queued) = (1_000_000 + n * 100_000, if n > 100 && n % 3 > 0 { 30_000 } else { 0 });
+            base.handle_sample(now, (now - 10_000 - queued) as u32, 20_000 + queued);
+        }
+        assert!(base.drift_us().abs() < 500, "{}", base.drift_us());
         // A path that becomes longer both ways alike is no drift either.
         let mut base = TimeBase::new(0, 0, 0);
         for n in 0..600i64 {
@@ -192,6 +199,13 @@ mod tests {
         assert_eq!((own.rtt, own.var), (40_000, 20_000));
         own.adopt(10, 90_000, 0);
         assert_eq!(own.rtt, 40_000);
+        own.sample(20, 80_000);
+        assert_eq!(own.rtt, 45_000, "an eighth of what is new (draft, 4.10)");
+        let mut long = Rtt::default();
+        long.sample(0, 3 * RTT_MAX_US);
+        assert_eq!(long.rtt, RTT_MAX_US, "a clock that jumps is bounded too");
+        let mut own = Rtt::default();
+        own.sample(0, 40_000);
         for _ in 0..50 {
             own.sample(0, 40_000);
         }
