@@ -252,7 +252,7 @@ mod tests {
             keyframe: true,
             arrived: 0,
             data,
-            format: Arc::default(),
+            format: format(),
         }
     }
 
@@ -389,12 +389,13 @@ mod tests {
         let (mut splicer, mut out) = (UnitSplicer::default(), Vec::new());
         splicer.want(0);
         let lead = UnitLead::default();
+        let alone = |pts| AccessUnit { format: Arc::new(UnitFormat { streams: vec![StreamKind::AacAdts] }), ..sound(pts) };
         for n in 0..10u64 {
-            splicer.push(SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &sound(n * 1920), &lead, &mut out);
+            splicer.push(SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &alone(n * 1920), &lead, &mut out);
         }
         splicer.want(1);
         for n in 10..20u64 {
-            splicer.push(SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &sound(500_000 + n * 1920), &lead, &mut out);
+            splicer.push(SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &alone(500_000 + n * 1920), &lead, &mut out);
         }
         assert_eq!(splicer.on(), Some(SourceKey { line: 1, session: 1 }));
         let steps: Vec<i64> = out.windows(2).map(|w| wrapped_distance(w[1].pts.unwrap_or(0), w[0].pts.unwrap_or(0), PTS_WRAP)).collect();

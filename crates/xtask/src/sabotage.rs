@@ -34,6 +34,7 @@ const OUTPUT: &str = "choir-proto/src/ts/splice/output.rs";
 const WAITING: &str = "choir-proto/src/ts/splice/waiting.rs";
 const INDEX: &str = "choir-proto/src/ts/index.rs";
 const LOOK: &str = "choir-proto/src/ts/look.rs";
+const UNITS: &str = "choir-proto/src/unit_splice.rs";
 const AUTH: &str = "choir-proto/src/auth.rs";
 const HEALTH: &str = "choir-core/src/health.rs";
 const CHANGE: &str = "choir-core/src/model/change.rs";
@@ -99,6 +100,10 @@ const MISTAKES: &[Mistake] = &[
         "Some(Picture { keyframe: self.flagged, with_sets: with_sets.then_some(true) })",
         "Some(Picture { keyframe: false, with_sets: with_sets.then_some(true) })",
     ),
+    m(UNITS, "unit.kind.is_video() && unit.keyframe", "unit.kind.is_video()"),
+    m(UNITS, "&& !self.is_behind(unit);", "&& true;"),
+    m(UNITS, "< -ROUNDING {", "< -ROUNDING * 10_000 {"),
+    m(UNITS, ".max(missing(pts, self.reach.pts))", ""),
     m(AUTH, "found.sort_by_key(|c| std::cmp::Reverse(c.scheme));", "found.sort_by_key(|c| c.scheme);"),
     m(AUTH, "',' if !quoted => {", "',' => {"),
     m(AUTH, "matches!(self.scheme, Scheme::Md5Session | Scheme::Sha256Session)", "matches!(self.scheme, Scheme::Md5Session)"),
