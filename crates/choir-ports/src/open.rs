@@ -1,7 +1,7 @@
 //! Opens ways in and out as their links say. Listeners on one address share its port.
 
 use crate::cause::resolve;
-use crate::stave::{CameraDesk, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
+use crate::stave::{CameraSender, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
     CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PullPlan, RtspServer, ServePlan, ServerOptions, TsFlow, UnitOutlet, WayCause,
     spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out, units_of,
@@ -57,7 +57,7 @@ pub struct StaveWay {
     /// What is on a way out, in words.
     pub carries: Option<Arc<dyn Fn() -> String + Send + Sync>>,
     /// Takes orders for the camera behind a way out.
-    pub camera: Option<CameraDesk>,
+    pub camera: Option<CameraSender>,
     /// Orders for the camera behind a way in.
     pub orders: Option<mpsc::Receiver<Order>>,
 }

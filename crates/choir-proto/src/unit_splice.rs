@@ -25,11 +25,11 @@ const HELD_MAX: usize = 256;
 
 /// What a source has sent just now, as far as one that comes on needs it.
 #[derive(Debug, Clone, Default)]
-pub struct UnitLead {
+pub struct UnitPreroll {
     sound: VecDeque<(i64, AccessUnit)>,
 }
 
-impl UnitLead {
+impl UnitPreroll {
     /// Takes a unit that came at `now` (µs on a clock that never steps).
     pub fn push(&mut self, now: i64, unit: &AccessUnit) {
         if unit.kind.is_audio() {
@@ -88,7 +88,7 @@ struct OnAir {
 struct Next {
     key: SourceKey,
     since: i64,
-    lead: UnitLead,
+    preroll: UnitPreroll,
     held: Vec<AccessUnit>,
 }
 
@@ -116,8 +116,8 @@ impl UnitSplicer {
     }
 
     /// Takes a unit of a source that came at `now` (µs on a clock that never steps); appends what goes out, and gives the cut if one
-    /// was made. `lead` is what the source sent before.
-    pub fn push(&mut self, key: SourceKey, now: i64, unit: &AccessUnit, lead: &UnitLead, out: &mut Vec<AccessUnit>) -> Option<Cut> {
+    /// was made. `preroll` is what the source sent before.
+    pub fn push(&mut self, key: SourceKey, now: i64, unit: &AccessUnit, preroll: &UnitPreroll, out: &mut Vec<AccessUnit>) -> Option<Cut> {
         let Some(on) = &self.on else {
             if Some(key.line) != self.wanted {
                 return None;
@@ -142,7 +142,7 @@ impl UnitSplicer {
             _ => {
                 let enters = if has_video(unit) { unit.kind.is_video() && unit.keyframe } else { unit.kind.is_audio() };
                 if enters && unit.pts.is_some() && key.may_follow(on.key, self.wanted) {
-                    self.next = Some(Next { key, since: now, lead: lead.clone(), held: vec![unit.clone()] });
+                    self.next = Some(Next { key, since: now, preroll: preroll.clone(), held: vec![unit.clone()] });
                 }
             }
         }
@@ -171,7 +171,7 @@ impl UnitSplicer {
         self.reach =
             Reach { sound_end: self.reach.sound_end, dts: self.reach.dts, pts: self.reach.pts, at: self.reach.at, ..Reach::default() };
         self.on = Some(OnAir { key: next.key, has_video: has_video(first), shift, floor });
-        let sound = next.lead.sound.iter().map(|(_, unit)| unit);
+        let sound = next.preroll.sound.iter().map(|(_, unit)| unit);
         sound.chain(&next.held).for_each(|unit| self.give(now, unit, out));
         Cut { to: next.key }
     }
@@ -330,14 +330,14 @@ mod tests {
             let mut takes = takes.into_iter().peekable();
             let (mut splicer, mut out, mut cuts) = (UnitSplicer::default(), Vec::new(), 0);
             splicer.want(0);
-            let mut leads = [UnitLead::default(), UnitLead::default()];
+            let mut prerolls = [UnitPreroll::default(), UnitPreroll::default()];
             for (at, line, unit) in &all {
                 while let Some((_, to)) = takes.next_if(|(t, _)| t <= at) {
                     splicer.want(to);
                 }
                 let key = SourceKey { line: *line as u32, session: 1 };
-                let cut = splicer.push(key, *at, unit, &leads[*line], &mut out);
-                leads[*line].push(*at, unit);
+                let cut = splicer.push(key, *at, unit, &prerolls[*line], &mut out);
+                prerolls[*line].push(*at, unit);
                 cuts += u32::from(cut.is_some());
             }
             prop_assert!(cuts >= 1);
@@ -359,27 +359,30 @@ mod tests {
         let mut splicer = UnitSplicer::default();
         splicer.want(0);
         let key = |line, session| SourceKey { line, session };
-        let lead = UnitLead::default();
+        let preroll = UnitPreroll::default();
         let mut out = Vec::new();
         // I, P, then the two that are shown before it.
         for (n, shown) in [0u64, 3, 1, 2, 6].into_iter().enumerate() {
-            splicer.push(key(0, 1), n as i64 * 40_000, &picture(n as u64 * 3600, (shown + 1) * 3600, n == 0, 0), &lead, &mut out);
+            splicer.push(key(0, 1), n as i64 * 40_000, &picture(n as u64 * 3600, (shown + 1) * 3600, n == 0, 0), &preroll, &mut out);
         }
         splicer.want(1);
         let first = picture(9_000_000, 9_003_600, true, 1);
-        assert!(splicer.push(key(1, 1), 170_000, &first, &lead, &mut out).is_none(), "two of the old are still to be shown");
-        assert!(splicer.push(key(0, 1), 200_000, &picture(5 * 3600, 5 * 3600, false, 0), &lead, &mut out).is_none());
-        assert!(splicer.push(key(0, 1), 240_000, &picture(6 * 3600, 6 * 3600, false, 0), &lead, &mut out).is_none());
-        assert_eq!(splicer.push(key(0, 1), 280_000, &picture(7 * 3600, 10 * 3600, false, 0), &lead, &mut out), Some(Cut { to: key(1, 1) }));
+        assert!(splicer.push(key(1, 1), 170_000, &first, &preroll, &mut out).is_none(), "two of the old are still to be shown");
+        assert!(splicer.push(key(0, 1), 200_000, &picture(5 * 3600, 5 * 3600, false, 0), &preroll, &mut out).is_none());
+        assert!(splicer.push(key(0, 1), 240_000, &picture(6 * 3600, 6 * 3600, false, 0), &preroll, &mut out).is_none());
+        assert_eq!(
+            splicer.push(key(0, 1), 280_000, &picture(7 * 3600, 10 * 3600, false, 0), &preroll, &mut out),
+            Some(Cut { to: key(1, 1) })
+        );
         assert_eq!(out.iter().map(|u| u.data[0]).collect::<Vec<_>>(), [0, 0, 0, 0, 0, 0, 0, 1]);
         // A line that starts again follows by itself, one picture on.
         let again = picture(77, 77 + 3600, true, 2);
         let last = out[7].dts.unwrap_or(0);
-        assert_eq!(splicer.push(key(1, 2), 330_000, &again, &lead, &mut out), Some(Cut { to: key(1, 2) }));
+        assert_eq!(splicer.push(key(1, 2), 330_000, &again, &preroll, &mut out), Some(Cut { to: key(1, 2) }));
         assert!(wrapped_distance(out[8].dts.unwrap_or(0), last, PTS_WRAP) > 0);
         // An older session and a line that is not wanted are not heard.
         for late in [key(1, 1), key(0, 1)] {
-            assert_eq!(splicer.push(late, 340_000, &first, &lead, &mut out), None);
+            assert_eq!(splicer.push(late, 340_000, &first, &preroll, &mut out), None);
         }
         assert_eq!(out.len(), 9);
     }
@@ -388,14 +391,14 @@ mod tests {
     fn sound_alone_can_be_taken() {
         let (mut splicer, mut out) = (UnitSplicer::default(), Vec::new());
         splicer.want(0);
-        let lead = UnitLead::default();
+        let preroll = UnitPreroll::default();
         let alone = |pts| AccessUnit { format: Arc::new(UnitFormat { streams: vec![StreamKind::AacAdts] }), ..sound(pts) };
         for n in 0..10u64 {
-            splicer.push(SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &alone(n * 1920), &lead, &mut out);
+            splicer.push(SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &alone(n * 1920), &preroll, &mut out);
         }
         splicer.want(1);
         for n in 10..20u64 {
-            splicer.push(SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &alone(500_000 + n * 1920), &lead, &mut out);
+            splicer.push(SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &alone(500_000 + n * 1920), &preroll, &mut out);
         }
         assert_eq!(splicer.on(), Some(SourceKey { line: 1, session: 1 }));
         let steps: Vec<i64> = out.windows(2).map(|w| wrapped_distance(w[1].pts.unwrap_or(0), w[0].pts.unwrap_or(0), PTS_WRAP)).collect();

@@ -4,7 +4,7 @@ mod streams;
 
 use bytes::Bytes;
 use choir_proto::ts::{
-    Aligned, Cut, Index, Lead, Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker,
+    Aligned, Cut, Index, Origin, PCR_WRAP, PTS_WRAP, PesHeader, PmtStream, Preroll, SourceKey, Splicer, StreamKind, TS_PACKET, TsChecker,
     TsFault, TsFinding, TsPacket, WriterConfig, wrapped_distance,
 };
 use proptest::prelude::*;
@@ -26,15 +26,15 @@ fn key(line: u32) -> SourceKey {
 #[derive(Default)]
 struct Source {
     index: Index,
-    lead: Lead,
+    preroll: Preroll,
 }
 
 impl Source {
     fn splice(&mut self, splicer: &mut Splicer, key: SourceKey, now: i64, bytes: &Bytes) -> (Bytes, Option<Cut>) {
         let part = Aligned::Packets(bytes.clone());
         let piece = self.index.push(&part);
-        let given = splicer.push(key, now, &piece, &self.lead);
-        self.lead.push(now, &piece);
+        let given = splicer.push(key, now, &piece, &self.preroll);
+        self.preroll.push(now, &piece);
         given
     }
 }

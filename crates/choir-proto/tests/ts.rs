@@ -4,8 +4,8 @@ use bytes::Bytes;
 use choir_proto::{
     h26x::{Stamp, stamp_sei},
     ts::{
-        Cut, Depth, Index, Lead, MuxRate, PCR_WRAP, PTS_WRAP, PacketAligner, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket, TsReader,
-        TsWriter, Unit, WriterConfig, wrapped_distance,
+        Cut, Depth, Index, MuxRate, PCR_WRAP, PTS_WRAP, PacketAligner, Preroll, SourceKey, Splicer, StreamKind, TS_PACKET, TsPacket,
+        TsReader, TsWriter, Unit, WriterConfig, wrapped_distance,
     },
 };
 use proptest::prelude::*;
@@ -184,7 +184,7 @@ fn the_stamp_in_the_picture_is_found() {
 struct Source {
     aligner: PacketAligner,
     index: Index,
-    lead: Lead,
+    preroll: Preroll,
 }
 
 impl Source {
@@ -194,8 +194,8 @@ impl Source {
         let (mut out, mut made) = (Vec::new(), None);
         for part in &parts {
             let piece = self.index.push(part);
-            let (bytes, cut) = splicer.push(key, now, &piece, &self.lead);
-            self.lead.push(now, &piece);
+            let (bytes, cut) = splicer.push(key, now, &piece, &self.preroll);
+            self.preroll.push(now, &piece);
             made = made.or(cut);
             out.push(bytes);
         }

@@ -1,7 +1,7 @@
 //! Opening and closing single lines and ways out.
 
 use crate::{
-    cameras::Desk,
+    cameras::CameraController,
     feed::{FeedRun, OutRun},
     inner::{Inner, OpenError},
     keyframes,
@@ -139,7 +139,7 @@ impl Inner {
             Opening::Out(feed, out, ready, orders) => {
                 let mut way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Feed(e.name), cause: e.cause })?;
                 if let Some(orders) = orders {
-                    way.beside(|stop| Desk::new(self, &feed).run(orders, stop));
+                    way.beside(|stop| CameraController::new(self, &feed).run(orders, stop));
                 }
                 if matches!(out.link, Link::Rtsp(_) | Link::Stave(_)) {
                     // Only their receivers have a word for it.
@@ -197,8 +197,8 @@ impl Inner {
 
 /// A way for camera orders: where they are put, and where they are taken.
 fn orders<T>() -> (Option<mpsc::Sender<T>>, Option<mpsc::Receiver<T>>) {
-    let (give, take) = mpsc::channel(ORDERS);
-    (Some(give), Some(take))
+    let (tx, rx) = mpsc::channel(ORDERS);
+    (Some(tx), Some(rx))
 }
 
 /// Closes a way, if it is open.

@@ -103,7 +103,7 @@ enum Camera {
 }
 
 /// Carries out the orders that come for one feed, by the camera of the line that is on.
-pub(crate) struct Desk {
+pub(crate) struct CameraController {
     show: Weak<Inner>,
     feed: Arc<FeedRun>,
     /// Where paths of the sheet count from.
@@ -117,7 +117,7 @@ struct Open {
     until: Option<Instant>,
 }
 
-impl Desk {
+impl CameraController {
     pub fn new(show: &Arc<Inner>, feed: &Arc<FeedRun>) -> Self {
         Self { show: Arc::downgrade(show), feed: feed.clone(), base: show.base.clone() }
     }

@@ -85,7 +85,11 @@ const MISTAKES: &[Mistake] = &[
     m(OUTPUT, "if off.abs() <= FOLLOWS_MAX {", "if false {"),
     m(OUTPUT, "self.deltas.fill(NONE);", ""),
     m(WAITING, "<= -spare", "<= spare * 100"),
-    m(WAITING, "if self.candidate.is_none() {\n            self.lead.keep_table(i);", "if true {\n            self.lead.keep_table(i);"),
+    m(
+        WAITING,
+        "if self.candidate.is_none() {\n            self.preroll.keep_table(i);",
+        "if true {\n            self.preroll.keep_table(i);",
+    ),
     m(WAITING, "if !picture.keyframe || !(with_sets || self.bare > 1) {", "if !picture.keyframe {"),
     m(INDEX, "self.looks.retain(|(of, _)| *of != place);", ""),
     m(INDEX, "*slot = last | 16;", ""),

@@ -6,10 +6,8 @@ impl fmt::Display for Waiting {
         match self {
             Self::Start => f.write_str("starting"),
             Self::Caller { port, stream_id, refused } => {
-                write!(f, "no caller on port {port} yet")?;
-                if let Some(id) = stream_id {
-                    write!(f, " with stream ID {id}")?;
-                }
+                let id = stream_id.as_ref().map_or_else(String::new, |id| format!(" with stream ID \"{id}\""));
+                write!(f, "no caller{id} on port {port} yet")?;
                 refused.as_ref().map_or(Ok(()), |r| write!(f, "; {r}"))
             }
             Self::Packets { port } => write!(f, "no packet on port {port} yet"),

@@ -16,7 +16,9 @@ impl fmt::Display for Reason {
             Self::NoMediaYet => f.write_str("connected, no media yet"),
             Self::NoMedia(time) => write!(f, "connected, no media for {}", say_duration(*time)),
             Self::MediaStopped(time) => write!(f, "connected, media stopped {} ago", say_duration(*time)),
-            Self::Missing(share) => write!(f, "{:.1} % of packets missing after repair", share * 100.0),
+            Self::Missing(share) => {
+                write!(f, "{:.1} % of packets missing after repair: raise the latency, or find the loss", share * 100.0)
+            }
             Self::MissingPackets(n) => write!(f, "{} missing after repair: raise the latency, or find the loss", count(*n, "packet")),
             Self::Unrepaired(n) => write!(f, "{} not delivered in time: raise the latency, or find the loss", count(*n, "packet")),
             Self::WindowTooSmall { dropped, window } => write!(
@@ -30,7 +32,7 @@ impl fmt::Display for Reason {
                 (rtt_ms * 1.5 / 10.0).ceil() * 10.0
             ),
             Self::Unacknowledged(ms) => write!(f, "no acknowledgement for {:.1} s: the far end receives nothing", ms / 1000.0),
-            Self::NotTransportStream => f.write_str("media is no transport stream with a programme"),
+            Self::NotTransportStream => f.write_str("media is not a transport stream with a programme: check what the source sends"),
             Self::NoKeyframe => f.write_str("receiving media, waiting for the first keyframe"),
             Self::NoParameterSets => {
                 f.write_str("keyframes without parameter sets (SPS, PPS): no decoder can show the picture; restart the encoder's stream")

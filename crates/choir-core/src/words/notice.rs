@@ -16,7 +16,7 @@ impl fmt::Display for Notice {
             Self::SenderRestarted => f.write_str("the sender has restarted: sequence numbers and clock jumped"),
             Self::DroppingDamaged => f.write_str("packets are missing: dropping damaged frames until the next keyframe"),
             Self::ClockJumped => f.write_str("timestamps: the sender's clock jumped; the jump is announced in the stream"),
-            Self::StampsCorrected { new, total } => write!(f, "timestamps: corrected {new} wrong ones, {total} in all"),
+            Self::StampsCorrected { new, total } => write!(f, "timestamps: corrected {new}, {total} in total"),
             Self::Misbehaves(what) => what.fmt(f),
             Self::TrackIgnored { number, kind, encoding, why } => write!(f, "track {number} ({kind} {encoding}) is ignored: {why}"),
             Self::FallsBackToTcp(why) => write!(f, "{why}: asking for RTP over TCP instead"),
@@ -65,7 +65,7 @@ impl fmt::Display for Misbehaviour {
         let seconds = |tenths: &u32| f64::from(*tenths) / 10.0;
         match self {
             Self::PayloadType { codec, arrives } => {
-                write!(f, "{codec}: receiving payload type {arrives}, another was described; accepted")
+                write!(f, "{codec}: payload type {arrives} received, not the one described; accepted")
             }
             Self::ClockRate { percent } => {
                 let word = if *percent > 0 { "fast" } else { "slow" };

@@ -28,7 +28,7 @@ pub use directory::{Directory, serve_directory};
 pub use find::LanPlan;
 pub use group_out::GroupPlan;
 pub use identity::Identity;
-pub use node::{CameraDesk, CameraRequest, Node, NodePlan};
+pub use node::{CameraRequest, CameraSender, Node, NodePlan};
 pub use roster::{Known, NodeState, Roster, Ways};
 pub use source::{MadeUnit, SourcePlan, StreamPlan};
 pub use steer::{NamedCamera, SteerError};

@@ -2,7 +2,7 @@
 
 use super::{
     group_out::GroupPlan,
-    node::{CameraDesk, Node},
+    node::{CameraSender, Node},
     stream::{Gauge, Offerer},
 };
 use crate::{LinkStatus, UnitOutlet};
@@ -55,7 +55,7 @@ pub struct SourcePlan {
     /// At most eight.
     pub streams: Vec<StreamPlan>,
     /// Takes orders for the camera.
-    pub camera: Option<CameraDesk>,
+    pub camera: Option<CameraSender>,
     /// Also to a group.
     pub group: Option<GroupPlan>,
     /// What is on it, in words; asked now and then.

@@ -28,7 +28,7 @@ pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
 pub use reader::TsReader;
 pub(crate) use sound::sound_ticks;
-pub use splice::{Cut, Lead, SourceKey, Splicer};
+pub use splice::{Cut, Preroll, SourceKey, Splicer};
 pub(crate) use unit::{AUDIO_PID, VIDEO_PID};
 pub use unit::{AccessUnit, Timed, TimedUnit, UnitFormat};
 pub(crate) use writer::PCR_EVERY;

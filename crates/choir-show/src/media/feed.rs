@@ -4,8 +4,8 @@ use choir_core::{id::LineId, link::Link};
 use choir_host::lock;
 use choir_ports::{Flow, Outlet, UnitOutlet, takes_units};
 use choir_proto::{
-    ts::{AccessUnit, Cut, Lead, Piece, SourceKey, Splicer},
-    unit_splice::{UnitLead, UnitSplicer},
+    ts::{AccessUnit, Cut, Piece, Preroll, SourceKey, Splicer},
+    unit_splice::{UnitPreroll, UnitSplicer},
 };
 use std::{
     sync::{
@@ -188,10 +188,10 @@ impl FeedMedia {
         }
     }
 
-    pub(super) fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, lead: &Lead) {
+    pub(super) fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) {
         let mut s = lock(&self.state);
         let before = s.splicer.on();
-        let (out, cut) = s.splicer.push(key, now, piece, lead);
+        let (out, cut) = s.splicer.push(key, now, piece, preroll);
         let told = !s.by_units() && s.note_cut(before, cut);
         // Still locked: what another source gives next goes behind it.
         if !out.is_empty() && !s.muted {
@@ -203,10 +203,10 @@ impl FeedMedia {
         }
     }
 
-    pub(super) fn push_unit(&self, key: SourceKey, now: i64, unit: &AccessUnit, lead: &UnitLead) {
+    pub(super) fn push_unit(&self, key: SourceKey, now: i64, unit: &AccessUnit, preroll: &UnitPreroll) {
         let mut s = lock(&self.state);
         let (before, mut out) = (s.units.on(), Vec::new());
-        let cut = s.units.push(key, now, unit, lead, &mut out);
+        let cut = s.units.push(key, now, unit, preroll, &mut out);
         let told = s.by_units() && s.note_cut(before, cut);
         if !s.muted {
             for unit in out {

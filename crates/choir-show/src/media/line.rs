@@ -11,8 +11,8 @@ use choir_ports::{Arrival, Intake, Media};
 use choir_proto::{
     legs::LegMerge,
     mux::ToTs,
-    ts::{AccessUnit, Depth, Index, Lead, MediaInfo, Origin, PacketAligner, SourceKey, TsChecker, TsCounters, TsFinding, TsMeter},
-    unit_splice::UnitLead,
+    ts::{AccessUnit, Depth, Index, MediaInfo, Origin, PacketAligner, Preroll, SourceKey, TsChecker, TsCounters, TsFinding, TsMeter},
+    unit_splice::UnitPreroll,
 };
 use std::{
     sync::{Arc, Mutex, RwLock},
@@ -37,8 +37,8 @@ struct Source {
     /// The transport stream of a source that comes in units.
     to_ts: ToTs,
     /// What the present session has sent just now, for a feed that takes it.
-    lead: Lead,
-    unit_lead: UnitLead,
+    preroll: Preroll,
+    unit_preroll: UnitPreroll,
     /// It comes in units.
     is_units: bool,
     /// Somebody wants pictures.
@@ -56,7 +56,7 @@ struct Source {
 struct Tap {
     meter: TsMeter,
     units: Vec<AccessUnit>,
-    give: oneshot::Sender<Vec<AccessUnit>>,
+    tx: oneshot::Sender<Vec<AccessUnit>>,
 }
 
 /// Pictures that a tap gives: a decoder may hold some back.
@@ -89,8 +89,8 @@ impl LineMedia {
             index: Index::default(),
             meter: TsMeter::new(Depth::Heads),
             to_ts: ToTs::default(),
-            lead: Lead::default(),
-            unit_lead: UnitLead::default(),
+            preroll: Preroll::default(),
+            unit_preroll: UnitPreroll::default(),
             is_units: false,
             tap: None,
             check: None,
@@ -114,9 +114,9 @@ impl LineMedia {
 
     /// The next keyframe with some pictures behind it. Asking again ends an earlier question.
     pub fn pictures(&self) -> oneshot::Receiver<Vec<AccessUnit>> {
-        let (give, taken) = oneshot::channel();
-        lock(&self.source).tap = Some(Tap { meter: TsMeter::new(Depth::Units), units: Vec::new(), give });
-        taken
+        let (tx, rx) = oneshot::channel();
+        lock(&self.source).tap = Some(Tap { meter: TsMeter::new(Depth::Units), units: Vec::new(), tx });
+        rx
     }
 
     /// Begins to examine the transport stream, anew if it is examined already; or ends it.
@@ -153,8 +153,8 @@ impl Source {
             return;
         }
         self.session = arrival.session;
-        (self.aligner, self.lead) = (PacketAligner::default(), Lead::default());
-        (self.to_ts, self.unit_lead) = (ToTs::default(), UnitLead::default());
+        (self.aligner, self.preroll) = (PacketAligner::default(), Preroll::default());
+        (self.to_ts, self.unit_preroll) = (ToTs::default(), UnitPreroll::default());
         self.is_units = matches!(arrival.media, Media::Units(..));
         if self.last.is_some_and(|last| arrival.at.saturating_duration_since(last) < GOES_ON) {
             self.index.restart();
@@ -214,7 +214,7 @@ impl Source {
         self.check.iter_mut().for_each(|c| c.push(bytes));
         let meter = (!self.is_units).then_some(&mut self.meter);
         let tap = if self.is_units { &mut None } else { &mut self.tap };
-        let (index, mut meter, lead) = (&mut self.index, meter, &mut self.lead);
+        let (index, mut meter, preroll) = (&mut self.index, meter, &mut self.preroll);
         self.aligner.push(bytes, |part| {
             let piece = index.push(&part);
             meter.iter_mut().for_each(|m| m.push(now, &piece));
@@ -223,23 +223,23 @@ impl Source {
                 while let Some(unit) = t.meter.poll_unit() {
                     t.take(&unit);
                 }
-                Tap::give_if_full(tap);
+                Tap::send_if_full(tap);
             }
-            feeds.iter().filter(|f| f.wants_ts()).for_each(|feed| feed.push(key, now, &piece, lead));
-            lead.push(now, &piece);
+            feeds.iter().filter(|f| f.wants_ts()).for_each(|feed| feed.push(key, now, &piece, preroll));
+            preroll.push(now, &piece);
         });
     }
 
     /// A unit of the source.
     fn unit(&mut self, key: SourceKey, now: i64, unit: &AccessUnit, feeds: &[Arc<FeedMedia>]) {
-        feeds.iter().filter(|f| f.wants_units()).for_each(|feed| feed.push_unit(key, now, unit, &self.unit_lead));
-        self.unit_lead.push(now, unit);
+        feeds.iter().filter(|f| f.wants_units()).for_each(|feed| feed.push_unit(key, now, unit, &self.unit_preroll));
+        self.unit_preroll.push(now, unit);
     }
 
     fn tap_unit(&mut self, unit: &AccessUnit) {
         if let Some(tap) = &mut self.tap {
             tap.take(unit);
-            Tap::give_if_full(&mut self.tap);
+            Tap::send_if_full(&mut self.tap);
         }
     }
 }
@@ -252,10 +252,10 @@ impl Tap {
     }
 
     /// Ends it once it has all it wants, or nobody wants it any more.
-    fn give_if_full(tap: &mut Option<Self>) {
-        if let Some(done) = tap.take_if(|t| t.units.len() >= TAPPED || t.give.is_closed()) {
+    fn send_if_full(tap: &mut Option<Self>) {
+        if let Some(done) = tap.take_if(|t| t.units.len() >= TAPPED || t.tx.is_closed()) {
             // Whoever asked may have gone.
-            let _ = done.give.send(done.units);
+            let _ = done.tx.send(done.units);
         }
     }
 }

@@ -43,7 +43,7 @@ const BUFFER: usize = 8 << 20;
 /// An order to a camera, and where to say what came of it.
 pub type CameraRequest = (CameraVerb, oneshot::Sender<Result<(), String>>);
 /// Takes orders to a camera.
-pub type CameraDesk = mpsc::Sender<CameraRequest>;
+pub type CameraSender = mpsc::Sender<CameraRequest>;
 
 /// What a node is to be.
 #[derive(Debug, Clone)]
@@ -124,7 +124,7 @@ struct Source {
     name: Arc<str>,
     streams: Vec<StreamOffer>,
     carries: String,
-    camera: Option<CameraDesk>,
+    camera: Option<CameraSender>,
     book: TallyBook,
     status: Arc<LinkStatus>,
     group: Option<GroupOut>,

@@ -5,7 +5,7 @@ use crate::{
     LinkStatus,
     stave::{
         group_out::{GroupOut, GroupPlan},
-        node::CameraDesk,
+        node::CameraSender,
         units,
     },
 };
@@ -32,7 +32,7 @@ impl Node {
     pub(in crate::stave) fn add_source(
         &self,
         name: &str,
-        camera: Option<CameraDesk>,
+        camera: Option<CameraSender>,
         group: Option<&GroupPlan>,
         status: Arc<LinkStatus>,
     ) -> Option<(u64, String)> {

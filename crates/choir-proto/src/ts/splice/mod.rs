@@ -11,8 +11,8 @@
 //! are completed and the new source is kept back. Its clock goes on from the old one's. Its time stamps keep their distance to
 //! that clock, unless pictures would go back in time: then the distance grows by what is missing.
 
-mod lead;
 mod output;
+mod preroll;
 mod sound;
 mod track;
 mod waiting;
@@ -24,8 +24,8 @@ use super::{
     wrapped_distance,
 };
 use bytes::{Bytes, BytesMut};
-pub use lead::Lead;
 use output::Output;
+pub use preroll::Preroll;
 use sound::{Kept, Trim};
 use track::Tracks;
 use waiting::{Entry, Waiting};
@@ -130,8 +130,8 @@ impl Splicer {
     }
 
     /// Takes what came of a source at `now` (µs on a clock that never steps); gives what goes out, and the cut if one was made in
-    /// it. `lead` is what the source sent before. Sources that are neither on nor wanted give nothing.
-    pub fn push(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, lead: &Lead) -> (Bytes, Option<Cut>) {
+    /// it. `preroll` is what the source sent before. Sources that are neither on nor wanted give nothing.
+    pub fn push(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) -> (Bytes, Option<Cut>) {
         if !piece.is_packets() && !self.passes_other(key) {
             return (Bytes::new(), None);
         }
@@ -160,7 +160,7 @@ impl Splicer {
                     self.write(now, &i.packet, i.raw, &mut out);
                 }
             }
-        } else if !self.wait(key, now, piece, lead) {
+        } else if !self.wait(key, now, piece, preroll) {
             return (Bytes::new(), None);
         }
         let cut = self.cut_if_ready(now, &mut out);
@@ -173,14 +173,14 @@ impl Splicer {
     }
 
     /// Takes packets of a source that is not on; false when they move nothing on.
-    fn wait(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, lead: &Lead) -> bool {
+    fn wait(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) -> bool {
         let Some(on) = self.on() else { return false };
         let place = self.next.iter().position(|n| n.key == key);
         let place = match place {
             Some(place) => place,
             None if key.may_follow(on, self.wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
                 self.next.retain(|n| n.key.line != key.line);
-                self.next.push(Next { key, source: Waiting::after(lead.clone()), closing: None });
+                self.next.push(Next { key, source: Waiting::after(preroll.clone()), closing: None });
                 self.next.len() - 1
             }
             // A closing source may be silent: whoever comes moves the time on.
@@ -241,15 +241,15 @@ impl Splicer {
         old.tracks.unfinished().for_each(|(pid, left)| self.out.fill(pid, left, out));
         self.begin(&old.tracks, &entry, old.key.line == key.line);
         let mut tracks = Tracks::default();
-        if let Some(pmt) = &source.lead.programme.pmt {
+        if let Some(pmt) = &source.preroll.programme.pmt {
             tracks.set(pmt);
         }
         tracks.inherit(&old.tracks);
-        tracks.expect_step(source.lead.pictures.step);
+        tracks.expect_step(source.preroll.pictures.step);
         let trims = self.trims(now, &old.tracks, &tracks);
-        let tables = source.lead.tables();
-        self.on = Some(OnAir { key, programme: source.lead.programme, tracks, trims, last_seen: now });
-        let sound = source.lead.sound.iter().map(|(_, raw)| raw);
+        let tables = source.preroll.tables();
+        self.on = Some(OnAir { key, programme: source.preroll.programme, tracks, trims, last_seen: now });
+        let sound = source.preroll.sound.iter().map(|(_, raw)| raw);
         for raw in tables.iter().flatten().chain(sound).chain(&source.held) {
             if let Some(p) = TsPacket::parse(raw) {
                 self.write(now, &p, raw, out);

@@ -1,6 +1,6 @@
 //! A source that is to come on: waits for a keyframe, and keeps what goes out from there on.
 
-use super::{lead::Lead, track::Tracks};
+use super::{preroll::Preroll, track::Tracks};
 use crate::ts::{
     PTS_WRAP, TsPacket,
     index::{Indexed, Raw},
@@ -32,7 +32,7 @@ pub(super) struct Entry {
 #[derive(Debug, Default)]
 pub(super) struct Waiting {
     /// What came before the keyframe.
-    pub lead: Lead,
+    pub preroll: Preroll,
     /// Packets since the start of the unit that may be a keyframe, and from the keyframe on.
     pub held: Vec<Raw>,
     /// The unit whose picture is not known yet.
@@ -44,13 +44,13 @@ pub(super) struct Waiting {
 
 impl Waiting {
     /// A source that has sent this so far.
-    pub fn after(lead: Lead) -> Self {
-        Self { lead, ..Self::default() }
+    pub fn after(preroll: Preroll) -> Self {
+        Self { preroll, ..Self::default() }
     }
 
     /// Takes one packet.
     pub fn push(&mut self, now: i64, i: &Indexed<'_>) {
-        self.lead.learn(now, i);
+        self.preroll.learn(now, i);
         if self.entry.is_some() {
             if self.held.len() < HELD_MAX {
                 self.held.push(*i.raw);
@@ -69,9 +69,9 @@ impl Waiting {
         }
         // Tables that are held go out from there.
         if self.candidate.is_none() {
-            self.lead.keep_table(i);
+            self.preroll.keep_table(i);
         }
-        self.lead.note(now, &i.packet, i.raw, i.header.as_ref());
+        self.preroll.note(now, &i.packet, i.raw, i.header.as_ref());
     }
 
     /// True when no more can be kept.
@@ -81,9 +81,9 @@ impl Waiting {
 
     /// Whether the sound that is kept, shifted by `shift`, follows the old source's without a hole.
     pub fn sound_reaches(&self, old: &Tracks, shift: u64) -> bool {
-        let listed = self.lead.programme.pmt.iter().flat_map(|m| &m.streams).filter(|s| s.kind.is_audio());
+        let listed = self.preroll.programme.pmt.iter().flat_map(|m| &m.streams).filter(|s| s.kind.is_audio());
         let start = |pid: u16| {
-            let packets = self.lead.sound.iter().filter_map(|(_, raw)| TsPacket::parse(raw)).filter(|p| p.pid == pid && p.unit_start);
+            let packets = self.preroll.sound.iter().filter_map(|(_, raw)| TsPacket::parse(raw)).filter(|p| p.pid == pid && p.unit_start);
             packets.filter_map(|p| p.payload.and_then(PesHeader::parse)?.pts).next()
         };
         let spare = if old.reorders() { SOUND_SPARE_REORDERED } else { SOUND_SPARE };
@@ -95,14 +95,14 @@ impl Waiting {
 
     /// Lets this keyframe go by and waits for one with more sound known by then; true unless there has been time enough for that.
     pub fn refuse(&mut self, now: i64) -> bool {
-        let early = self.lead.since.is_some_and(|since| now - since < SOUND_WAIT_US);
+        let early = self.preroll.since.is_some_and(|since| now - since < SOUND_WAIT_US);
         if early {
             self.entry = None;
             // Its pictures go by, its sound may be needed.
             for raw in std::mem::take(&mut self.held) {
                 if let Some(p) = TsPacket::parse(&raw) {
                     let header = p.payload.filter(|_| p.unit_start).and_then(PesHeader::parse);
-                    self.lead.note(now, &p, &raw, header.as_ref());
+                    self.preroll.note(now, &p, &raw, header.as_ref());
                 }
             }
         }
@@ -111,7 +111,7 @@ impl Waiting {
 
     /// A unit begins with this packet at which the source might come on.
     fn candidate_at(&self, now: i64, i: &Indexed<'_>) -> Option<Entry> {
-        let (clock, _) = (self.lead.clock_at(now)?, self.lead.tables()?);
+        let (clock, _) = (self.preroll.clock_at(now)?, self.preroll.tables()?);
         let header = i.header?;
         Some(Entry { at: now, clock, pts: header.pts, dts: header.dts.or(header.pts) })
     }
@@ -119,7 +119,9 @@ impl Waiting {
     /// With this packet the candidate has turned out to be a keyframe.
     fn is_entered(&mut self, i: &Indexed<'_>) -> bool {
         // Of other streams of pictures nothing is wanted.
-        let Some(picture) = i.picture.filter(|_| self.lead.programme.video().is_none_or(|v| v.pid == i.packet.pid)) else { return false };
+        let Some(picture) = i.picture.filter(|_| self.preroll.programme.video().is_none_or(|v| v.pid == i.packet.pid)) else {
+            return false;
+        };
         let with_sets = picture.with_sets.unwrap_or(true);
         self.bare += u32::from(picture.keyframe && !with_sets);
         // A decoder needs the parameter sets. A source that sends them elsewhere shows it by its next keyframe.
@@ -129,7 +131,7 @@ impl Waiting {
         }
         self.entry = self.candidate.take();
         // Sound up to here goes out with what came before it.
-        let programme = &self.lead.programme;
+        let programme = &self.preroll.programme;
         self.held.retain(|raw| TsPacket::parse(raw).is_none_or(|p| !programme.is_audio(p.pid)));
         true
     }

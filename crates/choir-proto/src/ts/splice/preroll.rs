@@ -17,7 +17,7 @@ const SOUND_MAX: usize = 4096;
 
 /// Follows a source that is not on, so that it can come on at its very next keyframe with the sound that belongs before it.
 #[derive(Debug, Clone, Default)]
-pub struct Lead {
+pub struct Preroll {
     /// When its first packet came.
     pub(super) since: Option<i64>,
     pub(super) programme: Programme,
@@ -31,7 +31,7 @@ pub struct Lead {
     pub(super) sound: VecDeque<(i64, Raw)>,
 }
 
-impl Lead {
+impl Preroll {
     /// Takes what came at `now` (µs on a clock that never steps).
     pub fn push(&mut self, now: i64, piece: &Piece<'_>) {
         for i in piece.packets() {

@@ -1,0 +1,290 @@
+//! Every sentence that a running show can say, in one place: what is said stands in `snapshots/words__*.snap`, one file for each
+//! surface, to be read at a glance. A new variant does not compile here until it has a sample.
+
+use choir_core::{
+    command::{By, Done, Refusal},
+    facts::{Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice, Reason, Refused, State, Waiting},
+    id::{DeviceId, FeedId, LineId, OutId, Subject},
+    model::Mismatch,
+    sheet::Change,
+    units::Bitrate,
+    words::{Names, done_words, event_words},
+};
+use std::{net::SocketAddr, time::Duration};
+
+struct Sheet;
+
+impl Names for Sheet {
+    fn line(&self, id: LineId) -> String {
+        ["finish-tower", "start-pontoon"][id.0 as usize].into()
+    }
+    fn feed(&self, _: FeedId) -> String {
+        "boathouse-1".into()
+    }
+    fn out(&self, _: OutId) -> String {
+        "boathouse-1".into()
+    }
+    fn device(&self, _: DeviceId) -> String {
+        "finish-tower".into()
+    }
+}
+
+fn text(t: &str) -> String {
+    t.to_owned()
+}
+
+fn peer() -> SocketAddr {
+    ([127, 20, 0, 11], 7101).into()
+}
+
+fn secs(n: u64) -> Duration {
+    Duration::from_secs(n)
+}
+
+fn refused(fault: Option<Fault>, why: &str) -> Refused {
+    Refused { from: peer(), stream_id: Some(text("umpire-launch")), fault, why: text(why) }
+}
+
+fn waiting() -> Vec<Waiting> {
+    let source = |machine: Option<&str>, seen, near: Option<&str>, closed: Option<&str>, groups: &[&str]| Waiting::Source {
+        name: text("Finish Tower"),
+        machine: machine.map(text),
+        seen,
+        near: near.map(text),
+        closed: closed.map(text),
+        other_groups: groups.iter().map(|g| text(g)).collect(),
+    };
+    let all = vec![
+        Waiting::Start,
+        Waiting::Caller { port: 7103, stream_id: None, refused: None },
+        Waiting::Caller { port: 7103, stream_id: Some(text("umpire-launch")), refused: None },
+        Waiting::Caller { port: 7103, stream_id: None, refused: Some(refused(Some(Fault::Passphrase), "wrong passphrase")) },
+        Waiting::Packets { port: 7301 },
+        Waiting::FarEnd,
+        Waiting::EndOfFile,
+        Waiting::Viewers,
+        Waiting::Receivers { no_media: false },
+        Waiting::Receivers { no_media: true },
+        source(None, Some(0), None, None, &[]),
+        source(Some("boathouse"), Some(3), Some("Finish Towers"), None, &[]),
+        source(Some("boathouse"), Some(3), None, Some("wrong group key"), &[]),
+        source(None, None, None, None, &["other"]),
+        Waiting::Offer { name: text("Finish Tower"), machine: text("boathouse"), silent: false },
+        Waiting::Offer { name: text("Finish Tower"), machine: text("boathouse"), silent: true },
+        Waiting::Discovery,
+    ];
+    for w in &all {
+        match w {
+            Waiting::Start | Waiting::Caller { .. } | Waiting::Packets { .. } | Waiting::FarEnd | Waiting::EndOfFile => {}
+            Waiting::Viewers | Waiting::Receivers { .. } | Waiting::Source { .. } | Waiting::Offer { .. } | Waiting::Discovery => {}
+        }
+    }
+    all
+}
+
+fn losses() -> Vec<Loss> {
+    let all = vec![
+        Loss::Call { peer: text("127.20.1.12:7102"), fault: Some(Fault::Silent), why: text("nothing answers") },
+        Loss::Caller { peer: Some(peer()), fault: Some(Fault::PeerLost), why: text("silent for 5 s") },
+        Loss::Caller { peer: None, fault: None, why: text("it ended the connection") },
+        Loss::Refused(refused(Some(Fault::StreamId), "no such stream ID")),
+        Loss::Reading(text("clip.ts: permission denied")),
+        Loss::Writing { cause: text("no space left on device"), retries: true },
+        Loss::Writing { cause: text("no space left on device"), retries: false },
+        Loss::Source(Waiting::Discovery),
+    ];
+    for l in &all {
+        match l {
+            Loss::Call { .. } | Loss::Caller { .. } | Loss::Refused(_) | Loss::Reading(_) | Loss::Writing { .. } | Loss::Source(_) => {}
+        }
+    }
+    all
+}
+
+fn joining() -> Vec<Joining> {
+    vec![
+        Joining::Calling(text("127.20.0.31:7202")),
+        Joining::Meeting(text("127.20.1.14:7104")),
+        Joining::Asking(text("127.20.0.11:8554")),
+        Joining::Requesting { machine: text("boathouse"), name: text("Finish Tower") },
+    ]
+}
+
+fn reasons() -> Vec<Reason> {
+    let rate = Bitrate(3_500_000);
+    let mut all = vec![
+        Reason::Held,
+        Reason::LineSilent,
+        Reason::NoMediaYet,
+        Reason::NoMedia(secs(4)),
+        Reason::MediaStopped(secs(3)),
+        Reason::Missing(0.034),
+        Reason::MissingPackets(1),
+        Reason::MissingPackets(17),
+        Reason::Unrepaired(12),
+        Reason::WindowTooSmall { dropped: 9, window: 8192 },
+        Reason::LatencyBelowRtt { rtt_ms: 240.0, latency_ms: 200.0 },
+        Reason::Unacknowledged(820.0),
+        Reason::NotTransportStream,
+        Reason::NoKeyframe,
+        Reason::NoParameterSets,
+        Reason::HeadroomLow { ms: 9.0, latency_ms: 120.0 },
+        Reason::Differs(Mismatch::NoPicture),
+        Reason::Differs(Mismatch::Codec { expected: text("h265"), receiving: text("h264") }),
+        Reason::Differs(Mismatch::Size { expected: (1920, 1080), receiving: (1280, 720) }),
+        Reason::Differs(Mismatch::Rate { expected: 50.0, receiving: 25.0 }),
+        Reason::HeavyLoss(0.12),
+        Reason::Steady { rate, headroom_ms: Some((96.0, 120.0)), direction: Direction::In },
+        Reason::Steady { rate, headroom_ms: None, direction: Direction::In },
+        Reason::Steady { rate, headroom_ms: None, direction: Direction::Out },
+    ];
+    all.extend(waiting().into_iter().map(Reason::Waiting));
+    all.extend(joining().into_iter().map(Reason::Joining));
+    all.extend(losses().into_iter().map(Reason::Lost));
+    for r in &all {
+        match r {
+            Reason::Held | Reason::Waiting(_) | Reason::Joining(_) | Reason::Lost(_) | Reason::LineSilent | Reason::NoMediaYet => {}
+            Reason::NoMedia(_) | Reason::MediaStopped(_) | Reason::Missing(_) | Reason::MissingPackets(_) | Reason::Unrepaired(_) => {}
+            Reason::WindowTooSmall { .. } | Reason::LatencyBelowRtt { .. } | Reason::Unacknowledged(_) | Reason::NotTransportStream => {}
+            Reason::NoKeyframe | Reason::NoParameterSets | Reason::HeadroomLow { .. } | Reason::Differs(_) => {}
+            Reason::HeavyLoss(_) | Reason::Steady { .. } => {}
+        }
+    }
+    all
+}
+
+fn notices() -> Vec<Notice> {
+    let all = vec![
+        Notice::Connected { peer: peer(), cipher: Some(text("AES-128")), latency: Duration::from_millis(120) },
+        Notice::Connected { peer: peer(), cipher: None, latency: Duration::from_millis(120) },
+        Notice::Lost(Loss::Caller { peer: Some(peer()), fault: None, why: text("silent for 5 s") }),
+        Notice::CallerRefused(refused(Some(Fault::Passphrase), "wrong passphrase")),
+        Notice::Network(text("network is unreachable")),
+        Notice::SendFailed { to: peer(), cause: text("network is unreachable") },
+        Notice::MediaFrom(peer()),
+        Notice::SenderRestarted,
+        Notice::DroppingDamaged,
+        Notice::ClockJumped,
+        Notice::StampsCorrected { new: 1, total: 3 },
+        Notice::Misbehaves(Misbehaviour::PayloadType { codec: text("H.264"), arrives: 97 }),
+        Notice::Misbehaves(Misbehaviour::ClockRate { percent: 4 }),
+        Notice::Misbehaves(Misbehaviour::SenderReports { tenths: 12 }),
+        Notice::Misbehaves(Misbehaviour::RtpInfo { tenths: 12 }),
+        Notice::TrackIgnored { number: 3, kind: text("application"), encoding: text("vnd.onvif.metadata"), why: text("not supported") },
+        Notice::FallsBackToTcp(text("no packet came by UDP for 2 s")),
+        Notice::Redirected(text("rtsp://127.20.0.12/main")),
+        Notice::Served(vec![text("rtsp://127.20.0.1:8554/boathouse-1")]),
+        Notice::ViewerSlow(peer()),
+        Notice::ViewerDropped(peer(), secs(10)),
+        Notice::PlayedOut,
+        Notice::RecordingRenamed { wanted: "take.ts".into(), kept: "take-1.ts".into() },
+        Notice::RecordingDefect { at: secs(75), what: text("3 packets missing") },
+        Notice::Recorded { path: text("take.ts"), first: None, more: 0 },
+        Notice::Recorded { path: text("take.ts"), first: Some(text("3 packets missing")), more: 2 },
+        Notice::WritingAgain { after: secs(4), lost: 2_000_000 },
+        Notice::GroupOutFailed { group: ([239, 20, 0, 9], 7350).into(), cause: text("no such device") },
+        Notice::GroupInFailed { group: ([239, 20, 0, 9], 7350).into(), cause: text("no such device") },
+        Notice::NameTaken { wanted: text("Finish Tower"), got: text("Finish Tower (2)") },
+        Notice::MachineNameTaken { wanted: text("boathouse"), got: text("boathouse (2)") },
+        Notice::NameLimit(64),
+        Notice::ReceiverSlow(peer()),
+        Notice::GradeLowered { name: text("Finish Tower"), grade: text("sub") },
+        Notice::ChannelsDropped { channels: 16, carried: 8 },
+        Notice::SeveralOffer { name: text("Finish Tower"), count: 2, machine: text("boathouse") },
+        Notice::LampFailed { device: text("finish-tower"), cause: text("no answer") },
+        Notice::LampFollows { device: text("finish-tower") },
+        Notice::KeyframeFailed(text("no answer")),
+    ];
+    for n in &all {
+        match n {
+            Notice::Connected { .. } | Notice::Lost(_) | Notice::CallerRefused(_) | Notice::Network(_) | Notice::SendFailed { .. } => {}
+            Notice::MediaFrom(_) | Notice::SenderRestarted | Notice::DroppingDamaged | Notice::ClockJumped => {}
+            Notice::StampsCorrected { .. } | Notice::Misbehaves(_) | Notice::TrackIgnored { .. } | Notice::FallsBackToTcp(_) => {}
+            Notice::Redirected(_) | Notice::Served(_) | Notice::ViewerSlow(_) | Notice::ViewerDropped(..) | Notice::PlayedOut => {}
+            Notice::RecordingRenamed { .. } | Notice::RecordingDefect { .. } | Notice::Recorded { .. } | Notice::WritingAgain { .. } => {}
+            Notice::GroupOutFailed { .. } | Notice::GroupInFailed { .. } | Notice::NameTaken { .. } | Notice::MachineNameTaken { .. } => {}
+            Notice::NameLimit(_) | Notice::ReceiverSlow(_) | Notice::GradeLowered { .. } | Notice::ChannelsDropped { .. } => {}
+            Notice::SeveralOffer { .. } | Notice::LampFailed { .. } | Notice::LampFollows { .. } | Notice::KeyframeFailed(_) => {}
+        }
+    }
+    all
+}
+
+/// Sentences, one a line.
+fn lines<T>(all: impl IntoIterator<Item = T>, say: impl Fn(&T) -> String) -> String {
+    all.into_iter().map(|t| say(&t)).collect::<Vec<_>>().join("\n")
+}
+
+fn event(subject: Subject, kind: EventKind) -> String {
+    let e = Event { number: 1, at_ms: 0, subject, kind };
+    format!("{:7} {}", format!("{:?}", e.kind.grade()).to_lowercase(), event_words(&e, &Sheet))
+}
+
+#[test]
+fn states_and_their_reasons_are_as_reviewed() {
+    insta::assert_snapshot!("states", lines(reasons(), ToString::to_string));
+    let contacts = [Contact::Held, Contact::Up];
+    assert!(contacts.iter().all(|c| c.fault().is_none()));
+}
+
+#[test]
+fn events_are_as_reviewed() {
+    let (line, way) = (Subject::Line(LineId(0)), Subject::Out(OutId(0)));
+    let notices = lines(notices(), |n| event(line, EventKind::Notice(n.clone())));
+    let others = [
+        (line, EventKind::State { state: State::Strained, reason: Reason::HeadroomLow { ms: 9.0, latency_ms: 120.0 } }),
+        (way, EventKind::State { state: State::Waiting, reason: Reason::LineSilent }),
+        (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: true, by: By::LiveView }),
+        (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: false, by: By::CommandLine }),
+        (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: Some(LineId(0)), waited: secs(10) }),
+        (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: None, waited: secs(10) }),
+        (Subject::Feed(FeedId(0)), EventKind::Taken { line: LineId(1) }),
+        (line, EventKind::Held { held: true, by: By::CommandLine }),
+        (line, EventKind::Held { held: false, by: By::LiveView }),
+        (Subject::Machine, EventKind::ReceiveBuffer { granted: 425_984, wanted: 8 << 20 }),
+        (Subject::Show, EventKind::Reloaded(Change::default())),
+        (Subject::Show, EventKind::ReloadFailed(text("regatta.toml:14: line \"finish-tower\": latency 120 has no unit."))),
+    ];
+    for (_, kind) in &others {
+        match kind {
+            EventKind::State { .. } | EventKind::Notice(_) | EventKind::TakeRequested { .. } | EventKind::TakeWaiting { .. } => {}
+            EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
+            EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
+        }
+    }
+    insta::assert_snapshot!("events", format!("{}\n{notices}", lines(others, |(s, k)| event(*s, k.clone()))));
+}
+
+#[test]
+fn answers_to_commands_are_as_reviewed() {
+    let (feed, line) = (FeedId(0), LineId(1));
+    let done = [
+        Done::TakeRequested { feed, line },
+        Done::Held { line, held: true, already: false },
+        Done::Held { line, held: true, already: true },
+        Done::Held { line, held: false, already: false },
+        Done::Held { line, held: false, already: true },
+        Done::Examined { line, on: true },
+        Done::Examined { line, on: false },
+        Done::Reloaded(Change::default()),
+        Done::Stopping,
+    ];
+    for d in &done {
+        match d {
+            Done::TakeRequested { .. } | Done::Held { .. } | Done::Examined { .. } | Done::Reloaded(_) | Done::Stopping => {}
+        }
+    }
+    let refusals = [
+        Refusal::NoLine { name: text("finish"), hint: text("Did you mean \"finish-tower\"?") },
+        Refusal::NoFeed { name: text("boathouse"), hint: text("Did you mean \"boathouse-1\"?") },
+        Refusal::Removed,
+        Refusal::NoFile,
+        Refusal::Sheet(text("regatta.toml: permission denied")),
+    ];
+    for r in &refusals {
+        match r {
+            Refusal::NoLine { .. } | Refusal::NoFeed { .. } | Refusal::Removed | Refusal::NoFile | Refusal::Sheet(_) => {}
+        }
+    }
+    insta::assert_snapshot!("answers", format!("{}\n{}", lines(done, |d| done_words(d, &Sheet)), lines(refusals, ToString::to_string)));
+}
