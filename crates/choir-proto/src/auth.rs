@@ -200,10 +200,9 @@ fn scheme(algorithm: Option<&str>) -> Option<Scheme> {
 }
 
 fn hash(scheme: Scheme, text: &str) -> String {
-    let hex = |bytes: &[u8]| bytes.iter().map(|b| format!("{b:02x}")).collect::<String>();
     match scheme {
-        Scheme::Sha256 | Scheme::Sha256Session => hex(&Sha256::digest(text.as_bytes())),
-        _ => hex(&Md5::digest(text.as_bytes())),
+        Scheme::Sha256 | Scheme::Sha256Session => hex::encode(Sha256::digest(text.as_bytes())),
+        _ => hex::encode(Md5::digest(text.as_bytes())),
     }
 }
 
@@ -341,9 +340,13 @@ mod tests {
         assert_eq!(found.iter().map(|c| c.scheme).collect::<Vec<_>>(), [Scheme::Sha256, Scheme::Md5, Scheme::Basic]);
         let c = Credentials::new("Mufasa", "Circle of Life");
         let cnonce = "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ";
+        // Of those over the session it has none: these were computed by another program.
+        let session = |scheme| Challenge { scheme, ..found[0].clone() };
         for (challenge, response) in [
             (&found[0], "753927fa0e85d155564e2e272a28d1802ca10daf4496794697cf8db5856cb6c1"),
             (&found[1], "8ca523f5e9506fed4657c9700eebdbec"),
+            (&session(Scheme::Sha256Session), "2fd51b3a77ad75bad6afad6003e818d767133c46d9e2749e7f5232ae1ea3efd7"),
+            (&session(Scheme::Md5Session), "e783283f46242139c486a698fec7211d"),
         ] {
             let answer = challenge.answer(&c, "GET", "/dir/index.html", 1, cnonce);
             assert!(answer.contains(&format!("response=\"{response}\"")), "{answer}");

@@ -148,7 +148,7 @@ fn stem(sheet: &Path) -> String {
     let digest = Sha256::digest(whole.as_os_str().as_encoded_bytes());
     let name = whole.file_stem().map_or_else(|| "show".into(), |s| s.to_string_lossy().into_owned());
     let short: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(24).collect();
-    let number: String = digest.iter().take(4).map(|b| format!("{b:02x}")).collect();
+    let number = hex::encode(&digest[..4]);
     format!("{short}-{number}")
 }
 

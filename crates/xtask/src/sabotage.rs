@@ -111,7 +111,7 @@ const MISTAKES: &[Mistake] = &[
     m(AUTH, "found.sort_by_key(|c| std::cmp::Reverse(c.scheme));", "found.sort_by_key(|c| c.scheme);"),
     m(AUTH, "',' if !quoted => {", "',' => {"),
     m(AUTH, "matches!(self.scheme, Scheme::Md5Session | Scheme::Sha256Session)", "matches!(self.scheme, Scheme::Md5Session)"),
-    m(AUTH, "Scheme::Sha256 | Scheme::Sha256Session => hex(&Sha256", "Scheme::Sha256 => hex(&Sha256"),
+    m(AUTH, "Scheme::Sha256 | Scheme::Sha256Session => hex::encode(Sha256", "Scheme::Sha256 => hex::encode(Sha256"),
     m(AUTH, "qops.is_some_and(|q| !q.trim().is_empty()) && !qop", "false"),
     m(AUTH, "eq_ignore_ascii_case(\"true\")", "eq_ignore_ascii_case(\"false\")"),
     m(HEALTH, "Some(quiet) if quiet >= limits::SILENCE", "Some(quiet) if quiet >= limits::SILENCE * 10"),

@@ -424,7 +424,7 @@ impl Session {
                 Proof::Token => token = Some(c.token(unix_us() + self.ahead_us.unwrap_or(0), random())),
                 Proof::Digest(challenge, count) => {
                     *count += 1;
-                    let cnonce: String = random::<8>().iter().map(|b| format!("{b:02x}")).collect();
+                    let cnonce = hex::encode(random::<8>());
                     authorization = Some(challenge.answer(c, "POST", path, *count, &cnonce));
                 }
             }

@@ -1,7 +1,6 @@
 //! Who this machine is to others: a certificate of its own, kept so that it can be pinned.
 
 use super::StaveError;
-use choir_proto::stave::hex;
 use rcgen::{CertificateParams, KeyPair, PKCS_ECDSA_P256_SHA256};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject};
 use sha2::{Digest, Sha256};
@@ -33,7 +32,7 @@ impl std::fmt::Debug for Identity {
 
 /// SHA-256 of a certificate, as 64 digits.
 pub(super) fn fingerprint_of(cert: &[u8]) -> String {
-    hex(&Sha256::digest(cert))
+    hex::encode(Sha256::digest(cert))
 }
 
 /// Where it is kept: `$CHOIR_STATE_DIR`, else below `$XDG_STATE_HOME`, else in the home folder.
@@ -114,7 +113,7 @@ impl Identity {
     /// A number that lasts for this machine and `what`, and tells nothing of the key.
     pub(super) fn number(&self, what: &str) -> String {
         let digest = Sha256::new().chain_update(self.0.fingerprint.as_bytes()).chain_update(what.as_bytes()).finalize();
-        hex(&digest[..8])
+        hex::encode(&digest[..8])
     }
 
     /// A key that only this machine has, the same after a restart.

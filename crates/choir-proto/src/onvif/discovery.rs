@@ -61,7 +61,7 @@ fn message(action: &str, id: &str, relates: Option<&str>, body: &str) -> String 
 pub fn message_id(mut random: [u8; 16]) -> String {
     random[6] = random[6] & 0x0F | 0x40;
     random[8] = random[8] & 0x3F | 0x80;
-    let hex: String = random.iter().map(|b| format!("{b:02x}")).collect();
+    let hex = hex::encode(random);
     format!("urn:uuid:{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
 }
 

@@ -229,9 +229,7 @@ impl<'a> Fmtp<'a> {
         self.get(name)?.parse().ok()
     }
     fn hex(&self, name: &str) -> Option<Vec<u8>> {
-        let text = self.get(name)?.trim_matches('"');
-        let digits = text.len() % 2 == 0 && text.bytes().all(|b| b.is_ascii_hexdigit());
-        digits.then(|| (0..text.len()).step_by(2).filter_map(|i| u8::from_str_radix(&text[i..i + 2], 16).ok()).collect())
+        hex::decode(self.get(name)?.trim_matches('"')).ok()
     }
     /// Several NAL units in base64, with commas between.
     fn nals(&self, names: &[&str]) -> Vec<Vec<u8>> {

@@ -96,7 +96,7 @@ impl Server {
         use sha2::{Digest, Sha256};
         self.random = self.random.wrapping_add(0x9E37_79B9_7F4A_7C15);
         let digest = Sha256::digest(self.random.to_be_bytes());
-        digest[..12].iter().map(|b| format!("{b:02x}")).collect()
+        hex::encode(&digest[..12])
     }
 
     /// A viewer.

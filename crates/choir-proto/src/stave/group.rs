@@ -3,7 +3,6 @@
 
 use super::{
     GroupOffer, Repair, UNIT_MAX,
-    proof::{hex, unhex},
     unit::{ADDITIONS_MAX, HEADER_LEN},
 };
 use aes_gcm::{
@@ -89,7 +88,7 @@ impl GroupWriter {
         key.copy_from_slice(&random[..16]);
         salt.copy_from_slice(&random[16..28]);
         let ssrc = u32::from_be_bytes([random[28], random[29], random[30], random[31]]);
-        Self { text: (hex(&key), hex(&salt)), key: GroupKey::new(key, salt, ssrc), next: 1, unit: 0, kept: VecDeque::new() }
+        Self { text: (hex::encode(key), hex::encode(salt)), key: GroupKey::new(key, salt, ssrc), next: 1, unit: 0, kept: VecDeque::new() }
     }
 
     /// What a receiver is told.
@@ -351,4 +350,9 @@ impl GroupReader {
         let parts = self.parts.values().map(|p| p.since + self.patience);
         self.missing.values().map(due).chain(parts).min()
     }
+}
+
+fn unhex<const N: usize>(text: &str) -> Option<[u8; N]> {
+    let mut bytes = [0; N];
+    hex::decode_to_slice(text, &mut bytes).ok().map(|()| bytes)
 }

@@ -38,7 +38,7 @@ pub use message::{
 };
 pub use names::{NAME_MAX, Unique, same_name};
 pub use order::{Ordered, UnitOrder};
-pub use proof::{EXPORTER_LABEL, EXPORTER_LEN, SharedKey, Side, hex};
+pub use proof::{EXPORTER_LABEL, EXPORTER_LEN, SharedKey, Side};
 pub use speaker::{Speaker, SpeakerConfig, SpeakerEvent};
 pub use tally::{Tally, TallyBook};
 pub use unit::{HEADER_LEN, Timecode, Track, UNIT_MAX, UnitError, UnitHead};

@@ -55,7 +55,7 @@ impl SharedKey {
     /// The proof of a side, as hexadecimal digits.
     #[must_use]
     pub fn proof(&self, side: Side, exported: &[u8; EXPORTER_LEN]) -> String {
-        hex(&self.mac(side, exported).finalize().into_bytes())
+        hex::encode(self.mac(side, exported).finalize().into_bytes())
     }
 
     /// True when `said` is that side's proof.
@@ -63,30 +63,6 @@ impl SharedKey {
     pub fn proves(&self, side: Side, exported: &[u8; EXPORTER_LEN], said: &str) -> bool {
         self.proof(side, exported).as_bytes().ct_eq(said.as_bytes()).into()
     }
-}
-
-/// Lower-case hexadecimal digits.
-#[must_use]
-pub fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write;
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut s, b| {
-        // Writing to a string does not fail.
-        let _ = write!(s, "{b:02x}");
-        s
-    })
-}
-
-pub(super) fn unhex<const N: usize>(text: &str) -> Option<[u8; N]> {
-    let digits = text.as_bytes();
-    if digits.len() != 2 * N {
-        return None;
-    }
-    let mut out = [0; N];
-    for (to, pair) in out.iter_mut().zip(digits.chunks_exact(2)) {
-        let value = |b: u8| (b as char).to_digit(16);
-        *to = (value(pair[0])? * 16 + value(pair[1])?) as u8;
-    }
-    Some(out)
 }
 
 #[cfg(test)]
@@ -104,13 +80,5 @@ mod tests {
         assert!(!SharedKey::derive("eight oars and a cox", "other").proves(Side::Caller, &here, &proof));
         assert!(!SharedKey::derive("eight oars and no cox", "regatta").proves(Side::Caller, &here, &proof));
         assert!(!key.proves(Side::Caller, &here, "") && !format!("{key:?}").contains('7'));
-    }
-
-    #[test]
-    fn digits_are_read_as_they_are_written() {
-        assert_eq!(unhex::<3>(&hex(&[0, 0xAB, 0xFF])), Some([0, 0xAB, 0xFF]));
-        for bad in ["", "0", "0g", "000"] {
-            assert_eq!(unhex::<1>(bad), None, "{bad}");
-        }
     }
 }

@@ -282,11 +282,10 @@ fn answer(manner: Manner, request: &Request, r: &mut Response) {
 
 /// The layout in LATM of what a line says in its own way: `config=1190`.
 fn latm_config(line: &str) -> String {
-    let hex = line.split("config=").nth(1).unwrap_or_default();
-    let bytes: Vec<u8> = (0..hex.len() / 2).filter_map(|i| u8::from_str_radix(hex.get(2 * i..2 * i + 2)?, 16).ok()).collect();
+    let bytes = hex::decode(line.split("config=").nth(1).unwrap_or_default().trim()).unwrap_or_default();
     let config = choir_proto::audio::AacConfig::parse(&bytes);
     let mux = config.map(|config| choir_proto::audio::StreamMux { config, sub_frames: 1 }.to_bytes());
-    mux.unwrap_or_default().iter().map(|b| format!("{b:02x}")).collect()
+    hex::encode(mux.unwrap_or_default())
 }
 
 /// Spoils a packet; false drops it.
