@@ -354,6 +354,16 @@ mod tests {
     }
 
     #[test]
+    fn what_cannot_be_proved_here_is_not_answered() {
+        // The body too is to be proved; and a hash that is not known.
+        let unknown = ["Digest realm=\"x\", nonce=\"n\", qop=\"auth-int\"", "Digest realm=\"x\", nonce=\"n\", algorithm=SHA-512-256"];
+        assert_eq!(challenges(unknown.into_iter()), []);
+        // An empty list is as good as none (RFC 2617, 3.2.1).
+        let empty = challenges(["Digest realm=\"x\", nonce=\"n\", qop=\"\""].into_iter());
+        assert_eq!(empty.iter().map(|c| c.qop).collect::<Vec<_>>(), [false]);
+    }
+
+    #[test]
     fn a_server_knows_its_user_and_nobody_else() {
         let c = Credentials::new("umpire", "three strokes \"back\"");
         for scheme in [Scheme::Basic, Scheme::Md5, Scheme::Sha256] {

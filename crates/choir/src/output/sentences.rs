@@ -1,30 +1,22 @@
 //! Sentences over several rows.
 
-use std::fmt::Write;
+use textwrap::{Options, WordSeparator, WordSplitter};
+
+/// Breaks at spaces only: what is longer, like a URL, stays whole to be copied.
+fn options<'a>(width: usize) -> Options<'a> {
+    Options::new(width).break_words(false).word_separator(WordSeparator::AsciiSpace).word_splitter(WordSplitter::NoHyphenation)
+}
 
 /// Breaks a sentence at its spaces.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut rows = vec![String::new()];
-    for word in text.split(' ') {
-        let last = rows.last_mut().map_or(0, |r| r.chars().count());
-        if last > 0 && last + 1 + word.chars().count() > width {
-            rows.push(word.to_owned());
-        } else if let Some(row) = rows.last_mut() {
-            if last > 0 {
-                row.push(' ');
-            }
-            row.push_str(word);
-        }
-    }
-    rows
+    textwrap::wrap(text, options(width)).into_iter().map(Into::into).collect()
 }
 
 /// Writes a sentence within this width, its first row behind `first`, the others behind `later`.
 pub fn hanging(out: &mut String, text: &str, (first, later): (&str, &str), width: usize) {
-    let room = width.saturating_sub(first.len().max(later.len())).max(20);
-    for (n, row) in wrap(text, room).into_iter().enumerate() {
-        let _ = writeln!(out, "{}{row}", if n == 0 { first } else { later });
-    }
+    let width = width.max(first.len().max(later.len()) + 20);
+    out.push_str(&textwrap::fill(text, options(width).initial_indent(first).subsequent_indent(later)));
+    out.push('\n');
 }
 
 #[cfg(test)]
