@@ -347,6 +347,13 @@ mod tests {
                 prop_assert!((1..90_000).contains(&wrapped_distance(time(w[1]), time(w[0]), PTS_WRAP)), "{:?} after {:?}", w[1], w[0]);
                 prop_assert!(w[0].data == w[1].data || w[1].keyframe, "another source begins with a keyframe");
             }
+            let mut latest: Option<u64> = None;
+            for (n, u) in pictures.iter().enumerate() {
+                let pts = u.pts.unwrap_or(0);
+                let ahead = latest.map_or(1, |l| wrapped_distance(pts, l, PTS_WRAP));
+                prop_assert!(n == 0 || pictures[n - 1].data == u.data || ahead > 0, "another source begins {ahead} behind what was shown");
+                latest = if ahead > 0 { Some(pts) } else { latest };
+            }
             for w in out.iter().filter(|u| u.kind.is_audio()).collect::<Vec<_>>().windows(2) {
                 let step = wrapped_distance(w[1].pts.unwrap_or(0), w[0].pts.unwrap_or(0), PTS_WRAP);
                 prop_assert!(step >= 1920 - 2, "sound overlaps: {step}");
