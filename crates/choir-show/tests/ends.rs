@@ -26,7 +26,7 @@ use std::{
     net::{Ipv4Addr, SocketAddr, UdpSocket},
     path::Path,
     sync::{
-        Arc,
+        Arc, LazyLock,
         atomic::{AtomicU16, AtomicU32, Ordering},
     },
     time::Duration,
@@ -38,7 +38,9 @@ static CASE: AtomicU16 = AtomicU16::new(0);
 
 fn addresses() -> [Ipv4Addr; 2] {
     let n = CASE.fetch_add(1, Ordering::Relaxed);
-    let process = std::process::id() as u8;
+    // No other process has this lease.
+    static LEASE: LazyLock<u16> = LazyLock::new(|| choir_rig::port() / 4);
+    let process = *LEASE as u8;
     [100, 101].map(|end| Ipv4Addr::new(127, end + 2 * ((n >> 8) as u8 % 20), process, n as u8))
 }
 

@@ -149,6 +149,17 @@ fn notes(input: &Input) -> String {
     input.status.look().notices().map(ToString::to_string).collect::<Vec<_>>().join("\n")
 }
 
+/// Awaits what a status comes to; it has no bell of its own for tests.
+async fn comes_to(wanted: &dyn Fn() -> bool) {
+    let mut tick = tokio::time::interval(Duration::from_millis(5));
+    let wait = async {
+        while !wanted() {
+            tick.tick().await;
+        }
+    };
+    tokio::time::timeout(PATIENCE, wait).await.expect("comes to it");
+}
+
 #[test]
 fn wrong_credentials_are_tried_twice_and_never_again() {
     run(async {
@@ -157,23 +168,10 @@ fn wrong_credentials_are_tried_twice_and_never_again() {
             let credentials = Some(Credentials::new("desk", "another password"));
             let camera = start_rtsp(RtspCameraSettings { credentials, manners, ..settings() }, stop.clone()).await.expect("a camera");
             let (_, input) = open(&format!("rtsp://desk:wrong@{}/main", camera.addr), false, &stop).await;
-            let given_up = async {
-                while !notes(&input).contains("stopped after two attempts") {
-                    tokio::task::yield_now().await;
-                }
-            };
-            tokio::time::timeout(PATIENCE, given_up).await.expect("gives up");
+            comes_to(&|| notes(&input).contains("stopped after two attempts")).await;
             assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2);
             assert!(!notes(&input).contains("wrong@"), "no secret in a note");
             // Held and released by the engineer it asks again.
-            let comes_to = async |wanted: &dyn Fn() -> bool| {
-                let wait = async {
-                    while !wanted() {
-                        tokio::task::yield_now().await;
-                    }
-                };
-                tokio::time::timeout(PATIENCE, wait).await.expect("comes to it");
-            };
             input.status.control.set_held(true);
             comes_to(&|| input.status.look().contact == Contact::Held).await;
             assert_eq!(camera.counts.refused.load(Ordering::Relaxed), 2, "not asked meanwhile");
@@ -206,7 +204,7 @@ mod timing {
         timed(|| {
             run(async {
                 let (end, stop) = Stop::new();
-                let group = Some(([239, 20, 1, 1].into(), 20_000 + std::process::id() as u16 % 5000 * 2));
+                let group = Some(([239, 20, 1, 1].into(), choir_rig::port()));
                 let camera = start_rtsp(RtspCameraSettings { group, ..settings() }, stop.clone()).await.expect("a camera");
                 let mut readers = Vec::new();
                 for (path, how) in [
@@ -363,7 +361,7 @@ mod timing {
                 let (end, stop) = Stop::new();
                 let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
                 let (serve, srt, udp, rtp) = (free(), free(), free(), free());
-                let group = format!("239.20.1.2:{}", 30_000 + std::process::id() % 5000 * 2);
+                let group = format!("239.20.1.2:{}", choir_rig::port());
                 let ins = [
                     format!("srt://{srt}?mode=listener"),
                     format!("udp://{udp}"),

@@ -112,7 +112,6 @@ impl Place {
                 return serde_json::from_str(&out.stdout).expect("JSON");
             }
             assert!(Instant::now() < end, "nothing answers: {}", out.stderr);
-            std::thread::yield_now();
         }
     }
 
@@ -125,7 +124,6 @@ impl Place {
                 return view;
             }
             assert!(Instant::now() < end, "never came to be: {what}\n{view:#}");
-            std::thread::yield_now();
         }
     }
 }
