@@ -69,3 +69,47 @@ pub(super) fn first_slice(kind: StreamKind, head: &[u8]) -> (Option<bool>, bool)
     }
     (None, with_sets)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SPS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64];
+    const IDR: &[u8] = &[0, 0, 0, 1, 0x65, 0x88];
+    const OTHER: &[u8] = &[0, 0, 0, 1, 0x41, 0x9A];
+
+    fn look(flagged: bool, data: &[&[u8]], ended: bool) -> Option<Picture> {
+        Look::new(StreamKind::H264, flagged).push(&data.concat(), ended, false)
+    }
+
+    #[test]
+    fn the_first_slice_says_what_a_picture_is() {
+        let picture = |keyframe, with_sets| Some(Picture { keyframe, with_sets });
+        assert_eq!(look(false, &[SPS, IDR], false), picture(true, Some(true)));
+        assert_eq!(look(false, &[IDR], false), picture(true, Some(false)), "no decoder can begin with it alone");
+        assert_eq!(look(false, &[SPS, OTHER], false), picture(false, Some(true)));
+        // A recovery point is flagged, though it is no keyframe by its type.
+        assert_eq!(look(true, &[OTHER], false), picture(true, None));
+        assert_eq!(look(true, &[SPS, OTHER], false), picture(true, Some(true)));
+        // Nothing yet; nothing at all; nothing that could be seen.
+        assert_eq!(look(false, &[SPS], false), None);
+        assert_eq!((look(false, &[SPS], true), look(true, &[SPS], true)), (picture(false, None), picture(true, None)));
+        assert_eq!(Look::new(StreamKind::H264, false).push(IDR, false, true), picture(true, None));
+        let irap = [0, 0, 0, 1, 0x26, 1, 0xAF];
+        assert_eq!(Look::new(StreamKind::H265, false).push(&irap, false, false), picture(true, Some(false)));
+    }
+
+    #[test]
+    fn a_picture_in_many_pieces_is_looked_at_as_far_as_needed() {
+        let mut look = Look::new(StreamKind::H264, false);
+        for piece in [&SPS[..3], &SPS[3..], &IDR[..4]] {
+            assert_eq!(look.push(piece, false, false), None);
+        }
+        assert_eq!(look.push(&IDR[4..], false, false), Some(Picture { keyframe: true, with_sets: Some(true) }));
+        let (mut look, mut pieces) = (Look::new(StreamKind::H264, true), 0);
+        while look.push(&[0xA5; 184], false, false).is_none() {
+            pieces += 1;
+        }
+        assert_eq!(pieces, HEAD_MAX / 184, "junk is not gathered for ever");
+    }
+}
