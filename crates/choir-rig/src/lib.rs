@@ -1,4 +1,4 @@
-//! Ports for tests. A port that was free a moment ago may be another's by the time it is used; one that is leased is not.
+//! Ports and networks for tests. A port that was free a moment ago may be another's by the time it is used; one that is leased is not.
 
 use std::{
     collections::hash_map::RandomState,
@@ -35,6 +35,14 @@ pub fn port() -> u16 {
     let (port, file) = leased.expect("a port that is not leased");
     LEASES.lock().unwrap_or_else(PoisonError::into_inner).push(file);
     port
+}
+
+/// The first three octets of a loopback network that nobody else on this machine is given until this process ends: for stand-ins whose
+/// ports are fixed, as those of real devices are.
+#[must_use]
+pub fn net() -> [u8; 3] {
+    let lease = (port() - FIRST) / BLOCK;
+    [127, 128 + (lease >> 8) as u8, lease as u8]
 }
 
 /// No program that knows nothing of leases has it.
