@@ -12,7 +12,10 @@
 //! | [`onvif`] | what is said to a device by ONVIF: SOAP messages, WS-Discovery, both written and read |
 //! | [`visca`] | VISCA: messages, the header over IP, and a controller for one camera |
 //! | [`rtp`] | RTP and RTCP (RFC 3550) with the payload formats of cameras, both ways |
-//! | [`remux`] | access units to a transport stream |
+//! | [`legs`] | what arrives, by one network path or more |
+//! | [`sequence`] | access units in time: decoding times, and a clock that runs with the sender's |
+//! | [`mux`] | timed units to a transport stream |
+//! | [`unit_splice`] | takes between sources of access units |
 //! | [`h26x`] | H.264 and H.265 byte streams: parameter sets, access units, time stamps in user data |
 //! | [`adts`], [`audio`] | AAC frames in ADTS (ISO 13818-7), LATM, G.711, PCM in transport streams |
 //! | [`survey`] | measuring a path between two of our own |

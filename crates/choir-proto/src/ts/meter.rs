@@ -33,7 +33,7 @@ const PCR_WINDOW_US: i64 = 1_000_000;
 pub enum Depth {
     /// Only what the start of each access unit says.
     Heads,
-    /// Whole access units, for [`TsReader::poll_unit`].
+    /// Whole access units, for [`TsMeter::poll_unit`].
     Units,
 }
 
