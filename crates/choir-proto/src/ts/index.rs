@@ -251,3 +251,71 @@ impl Index {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ts::{PmtStream, pat_section, pmt_section};
+
+    const VIDEO: u16 = 0x100;
+
+    fn packet(pid: u16, start: bool, counter: u8, payload: &[u8]) -> Vec<u8> {
+        let mut p = vec![0x47, u8::from(start) << 6 | (pid >> 8) as u8, pid as u8, 0x10 | counter & 15];
+        p.extend_from_slice(payload);
+        p.resize(TS_PACKET, 0xFF);
+        p
+    }
+
+    /// An index that knows a programme of one stream of pictures.
+    fn known() -> Index {
+        let map = Pmt { program: 1, version: 0, pcr_pid: VIDEO, streams: vec![PmtStream { pid: VIDEO, kind: StreamKind::H264 }] };
+        let section = |s: Vec<u8>| [vec![0], s].concat();
+        let (pat, pmt) = (section(pat_section(1, 1, 0x1000)), section(pmt_section(&map)));
+        let mut index = Index::default();
+        let part = Aligned::Packets([packet(0, true, 0, &pat), packet(0x1000, true, 0, &pmt)].concat().into());
+        let told: Vec<bool> = index.push(&part).packets().iter().map(|i| i.programme.is_some()).collect();
+        assert_eq!(told, [true, true], "each table completes what is known");
+        index
+    }
+
+    fn unit(counter: u8, data: &[u8]) -> Vec<u8> {
+        let mut payload = vec![0, 0, 1, 0xE0, 0, 0, 0x80, 0x80, 5, 0x21, 0, 1, 0, 1];
+        payload.extend_from_slice(data);
+        // Full, so that nothing says that the unit ends here.
+        payload.resize(TS_PACKET - 4, 0xAA);
+        packet(VIDEO, true, counter, &payload)
+    }
+
+    #[test]
+    fn a_unit_that_shows_no_picture_lends_nothing_to_the_next() {
+        let (sps, idr) = ([0, 0, 0, 1, 0x67, 0x64], [0, 0, 0, 1, 0x65, 0x88]);
+        let part = Aligned::Packets([unit(0, &sps), unit(1, &idr)].concat().into());
+        let mut index = known();
+        let piece = index.push(&part);
+        let seen: Vec<_> = piece.packets().iter().map(|i| (i.may_enter, i.picture)).collect();
+        let picture = Picture { keyframe: true, with_sets: Some(false) };
+        assert_eq!(seen, [(true, None), (true, Some(picture))], "its sets are not those of the picture behind it");
+    }
+
+    #[test]
+    fn a_packet_may_be_repeated_once() {
+        let (mut index, one) = (known(), unit(3, &[0, 0, 0, 1, 0x65, 0x88]));
+        let part = Aligned::Packets([one.clone(), one.clone(), one, unit(5, &[0, 0, 0, 1, 0x41])].concat().into());
+        let seen: Vec<_> = index.push(&part).packets().iter().map(|i| (i.repeat, i.gap, i.header.is_some())).collect();
+        assert_eq!(seen, [(false, false, true), (true, false, false), (false, true, true), (false, true, true)]);
+        assert_eq!((index.counters().continuity_errors, index.counters().packets), (2, 6));
+    }
+
+    #[test]
+    fn bytes_outside_packets_are_counted_once_for_each_loss_of_sync() {
+        let mut index = known();
+        for _ in 0..3 {
+            assert!(!index.push(&Aligned::Other(vec![1, 2, 3].into())).is_packets());
+        }
+        assert!(index.push(&Aligned::Packets(unit(0, &[]).into())).is_packets());
+        index.push(&Aligned::Other(vec![1].into()));
+        assert_eq!(index.counters().sync_losses, 2);
+        index.restart();
+        assert_eq!((index.counters().sync_losses, index.programme.pmt.is_none()), (2, true));
+    }
+}
