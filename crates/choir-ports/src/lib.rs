@@ -108,19 +108,19 @@ pub struct Outlet<T = Bytes> {
 /// Units on their way out.
 pub type UnitOutlet = Outlet<AccessUnit>;
 
-/// What an outlet can hold.
-pub trait Piece: Send {
+/// What an outlet can hold: media of a known size.
+pub trait MediaSize: Send {
     /// Bytes of media.
     fn size(&self) -> usize;
 }
 
-impl Piece for Bytes {
+impl MediaSize for Bytes {
     fn size(&self) -> usize {
         self.len()
     }
 }
 
-impl Piece for AccessUnit {
+impl MediaSize for AccessUnit {
     fn size(&self) -> usize {
         self.data.len()
     }
@@ -140,7 +140,7 @@ impl<T> Default for Queue<T> {
     }
 }
 
-impl<T: Piece> Queue<T> {
+impl<T: MediaSize> Queue<T> {
     /// Adds a piece; gives how many had to give way.
     fn push(&mut self, now: Instant, payload: T) -> u64 {
         self.bytes += payload.size();
@@ -159,7 +159,7 @@ impl<T: Piece> Queue<T> {
     }
 }
 
-impl<T: Piece> Outlet<T> {
+impl<T: MediaSize> Outlet<T> {
     /// An empty one.
     #[must_use]
     pub fn new() -> Arc<Self> {

@@ -1,7 +1,7 @@
 //! RTP tracks of one source, as units in time, or as the transport stream that they carry.
 
 use super::{
-    Arrival, Intake, Media,
+    Arrival, Intake,
     status::{Counters, LinkStatus},
 };
 use bytes::Bytes;
@@ -235,8 +235,7 @@ impl MediaIn {
         if let (false, Shape::Units(units)) = (self.timed.is_empty(), &self.shape) {
             let format = units.format().clone();
             let session = self.open_session();
-            let media = self.timed.drain(..).map(|timed| Media::Units(format.clone(), timed));
-            self.arrivals.extend(media.map(|media| Arrival::new(session, now, media)));
+            self.arrivals.extend(Arrival::units(session, now, &format, &mut self.timed));
         }
         if !self.arrivals.is_empty() {
             self.intake.arrive(&mut self.arrivals);

@@ -1,8 +1,11 @@
 //! What arrives for a line, by one network path or more, merged into one sequence.
 
-use crate::media::Media;
+use crate::{
+    media::Media,
+    ts::{Timed, UnitFormat},
+};
 use bytes::Bytes;
-use std::time::Instant;
+use std::{sync::Arc, time::Instant};
 
 /// One piece of media as it arrived.
 #[derive(Debug, Clone)]
@@ -28,6 +31,11 @@ impl Arrival {
     #[must_use]
     pub const fn ts(session: u32, at: Instant, bytes: Bytes) -> Self {
         Self::new(session, at, Media::Ts(bytes))
+    }
+
+    /// Units of one format that are due, by the only path that a line has.
+    pub fn units<'a>(session: u32, at: Instant, format: &'a Arc<UnitFormat>, timed: &'a mut Vec<Timed>) -> impl Iterator<Item = Self> + 'a {
+        timed.drain(..).map(move |timed| Self::new(session, at, Media::Units(format.clone(), timed)))
     }
 }
 

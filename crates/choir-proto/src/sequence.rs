@@ -166,8 +166,6 @@ pub struct Sequencer {
     clock: Option<Follower>,
     lead: i64,
     late: u32,
-    /// Units that came behind the clock.
-    late_units: u64,
     guards: [StampGuard; 2],
     mended: u64,
     moved: u64,
@@ -206,7 +204,6 @@ impl Sequencer {
             clock: None,
             lead: lead.as_nanos() as i64 * 27 / 1000,
             late: 0,
-            late_units: 0,
             guards: Default::default(),
             mended: 0,
             moved: 0,
@@ -223,12 +220,6 @@ impl Sequencer {
     #[must_use]
     pub fn format(&self) -> &Arc<UnitFormat> {
         &self.format
-    }
-
-    /// Units that came so late that the clock had passed them.
-    #[must_use]
-    pub fn late_units(&self) -> u64 {
-        self.late_units
     }
 
     /// Units whose time stamp could not be and was corrected.
@@ -259,10 +250,7 @@ impl Sequencer {
             return;
         }
         let dts = if is_video { self.order.dts(pts, self.reorder) } else { Some(pts) };
-        let Some(dts) = dts else {
-            self.late_units += 1;
-            return;
-        };
+        let Some(dts) = dts else { return };
         if !self.run_clock(now, dts, is_video) {
             return;
         }
@@ -374,7 +362,6 @@ impl Sequencer {
         let time = clock.at(now) - self.lead;
         if time > media && leads {
             self.late += 1;
-            self.late_units += 1;
             if self.late >= LATE_MAX {
                 // The way has become longer for good: begin anew from here, and say so in the stream.
                 *clock = Follower::new(now, media);

@@ -2,7 +2,7 @@
 
 use super::{PATIENCE, TakePlan, Taker, absent};
 use crate::{
-    Arrival, Media,
+    Arrival,
     stave::{
         plain_name,
         session::{Failed, Session},
@@ -186,8 +186,7 @@ impl Incoming {
         if let (Some(intake), Some(units), false) = (&plan.intake, &self.units, self.timed.is_empty()) {
             let format = units.format().clone();
             let session = self.open_session(plan);
-            let media = self.timed.drain(..).map(|timed| Media::Units(format.clone(), timed));
-            self.arrivals.extend(media.map(|media| Arrival::new(session, now, media)));
+            self.arrivals.extend(Arrival::units(session, now, &format, &mut self.timed));
             intake.arrive(&mut self.arrivals);
         }
         self.count(plan, session);

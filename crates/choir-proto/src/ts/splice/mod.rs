@@ -117,12 +117,6 @@ impl Splicer {
         self.next.iter_mut().find(|n| n.closing.is_some())
     }
 
-    /// The line that is wanted.
-    #[must_use]
-    pub fn wanted(&self) -> Option<u32> {
-        self.wanted
-    }
-
     /// What is on.
     #[must_use]
     pub fn on(&self) -> Option<SourceKey> {
