@@ -1,8 +1,8 @@
 //! What a show's streams need on each network, beside what the network carries.
 //!
-//! Every number is bits per second on the wire: the media, its transport stream, the headers of each
-//! packet (SRT 16 bytes, RTP 12, UDP 8, IPv4 20; on a wired port Ethernet's 38 with preamble and gap), and
-//! what the sender may use to repeat lost packets.
+//! Every number is bits per second on the wire: the media, its transport stream, the headers of
+//! each packet (SRT 16 bytes, RTP 12, UDP 8, IPv4 20; on a wired port Ethernet's 38 with preamble
+//! and gap), and what the sender may use to repeat lost packets.
 
 use crate::{
     advice::{USUAL_RATE, latency_for, overhead_for},
@@ -17,7 +17,8 @@ use std::fmt::Write;
 
 /// Sound of a stream that does not say: two channels of AAC.
 const SOUND_BPS: u64 = 128_000;
-/// A transport stream's packet and table headers: 188 bytes carry 184, tables and filling take 1.5 %.
+/// A transport stream's packet and table headers: 188 bytes carry 184, tables and filling take 1.5
+/// %.
 const TRANSPORT_STREAM: f64 = 188.0 / 184.0 * 1.015;
 /// Media in one QUIC packet on a wired network.
 const QUIC_PAYLOAD: f64 = 1400.0;

@@ -1,4 +1,5 @@
-//! Far-end cards: exactly what to type at the other end, in the order in which such pages ask for it.
+//! Far-end cards: exactly what to type at the other end, in the order in which such pages ask for
+//! it.
 
 use crate::{
     advice::{USUAL_RATE, overhead_for},
@@ -168,7 +169,8 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
     card
 }
 
-/// A name needs no address at the other end, but the group and its key. `offers`: the other end is the source.
+/// A name needs no address at the other end, but the group and its key. `offers`: the other end is
+/// the source.
 fn named(sheet: &Sheet, subject: String, title: String, link: &StaveLink, offers: bool, reveal: Option<Reveal<'_>>) -> Card {
     let lan = &sheet.stave;
     let task = if offers { "Offer this name by Stave on the other machine:" } else { "Take this name by Stave at the other end:" };

@@ -1,5 +1,5 @@
-//! Who is who in a show: small numbers that stay the same for the life of a show, also while others come and go. Names are
-//! looked up where something is shown.
+//! Who is who in a show: small numbers that stay the same for the life of a show, also while others
+//! come and go. Names are looked up where something is shown.
 
 use serde::{Deserialize, Serialize};
 

@@ -1,5 +1,5 @@
-//! What a live production engineer knows, as types and rules: units, link settings, the patch sheet and
-//! its checks, health. No I/O of any kind.
+//! What a live production engineer knows, as types and rules: units, link settings, the patch sheet
+//! and its checks, health. No I/O of any kind.
 //!
 //! | module | holds |
 //! |---|---|
@@ -29,7 +29,9 @@ pub mod budget;
 pub mod by_hand;
 pub mod card;
 pub mod command;
+pub mod content;
 pub mod device;
+pub mod diagnosis;
 pub mod facts;
 pub mod find;
 pub mod finding;

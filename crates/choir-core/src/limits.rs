@@ -8,6 +8,10 @@ pub const SILENCE: Duration = Duration::from_secs(2);
 pub const FIRST_PICTURE: Duration = Duration::from_secs(5);
 /// Share of packets missing after repair from which no picture can be shown.
 pub const BROKEN_SHARE: f64 = 0.02;
+/// Ticks over which that counts, and the share from which one tick is enough.
+pub const BROKEN_TICKS: usize = 3;
+/// See [`BROKEN_TICKS`].
+pub const BROKEN_AT_ONCE: f64 = 0.05;
 /// Loss on the path that leaves no reserve, share of 1.
 pub const HEAVY_LOSS: f64 = 0.10;
 /// Headroom below this part of the latency is little.
@@ -23,5 +27,7 @@ pub fn headroom_ms(latency_ms: f64) -> f64 {
 }
 /// How long trouble is remembered, so that a state does not flicker.
 pub const MEMORY: Duration = Duration::from_secs(5);
+/// An idle SRT end speaks each second; a quarter more is for its timers, ms.
+pub const SIGN_OF_LIFE_MS: f64 = 1250.0;
 /// Time beyond latency and round trip after which an acknowledgement is overdue, ms.
 pub const ACK_SPARE_MS: f64 = 500.0;

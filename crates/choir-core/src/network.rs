@@ -1,4 +1,5 @@
-//! The networks that a show's streams cross: which addresses they hold, what they carry, what they lose.
+//! The networks that a show's streams cross: which addresses they hold, what they carry, what they
+//! lose.
 
 use crate::{advice::PathFacts, find::mask, units::Bitrate};
 use std::net::{IpAddr, Ipv4Addr};
@@ -9,7 +10,8 @@ use std::net::{IpAddr, Ipv4Addr};
 pub enum NetworkKind {
     /// A wired port: both directions at once, only ours.
     Lan,
-    /// The site's way to the Internet: each direction has its own capacity, other people's networks follow.
+    /// The site's way to the Internet: each direction has its own capacity, other people's networks
+    /// follow.
     Uplink,
     /// Radio: both directions share one capacity.
     Wireless,
@@ -115,8 +117,9 @@ impl Network {
     }
 }
 
-/// The networks that a link with these addresses crosses: those named in `via`, and those that hold one of them.
-/// `only_unheld` keeps `via` for links that no network holds: a feed's destinations at home do not leave it.
+/// The networks that a link with these addresses crosses: those named in `via`, and those that hold
+/// one of them. `only_unheld` keeps `via` for links that no network holds: a feed's destinations at
+/// home do not leave it.
 #[must_use]
 pub fn crossed<'a>(networks: &'a [Network], via: &[String], addresses: &[IpAddr], only_unheld: bool) -> Vec<&'a Network> {
     let held: Vec<&Network> = networks.iter().filter(|n| addresses.iter().any(|a| n.holds(*a))).collect();

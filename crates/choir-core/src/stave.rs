@@ -28,7 +28,8 @@ pub struct StaveSettings {
     pub nodes: Vec<SocketAddr>,
     /// Directory node.
     pub directory: Option<SocketAddr>,
-    /// Certificates of the only receivers that are let in, as 64 hexadecimal digits each; empty lets in all.
+    /// Certificates of the only receivers that are let in, as 64 hexadecimal digits each; empty
+    /// lets in all.
     pub receivers: Vec<String>,
     /// Certificates of the only sources that are taken.
     pub sources: Vec<String>,
@@ -70,7 +71,8 @@ pub const fn secured(key: bool, pinned: bool) -> &'static str {
     }
 }
 
-/// Reads a certificate's fingerprint (SHA-256): 64 hexadecimal digits, with or without `sha256:` and colons.
+/// Reads a certificate's fingerprint (SHA-256): 64 hexadecimal digits, with or without `sha256:`
+/// and colons.
 #[must_use]
 pub fn fingerprint(text: &str) -> Option<String> {
     let digits = text.trim();

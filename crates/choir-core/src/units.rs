@@ -1,5 +1,5 @@
-//! Numbers as engineers write them, with their units. A number without one is refused where the unit
-//! matters: a latency typed in the wrong unit costs ten minutes.
+//! Numbers as engineers write them, with their units. A number without one is refused where the
+//! unit matters: a latency typed in the wrong unit costs ten minutes.
 
 use std::{fmt, time::Duration};
 
@@ -128,6 +128,18 @@ pub fn say_duration(d: Duration) -> String {
         s @ 60..=3599 => format!("{} min {:02} s", s / 60, s % 60),
         s => format!("{} h {:02} min", s / 3600, s % 3600 / 60),
     }
+}
+
+/// As milliseconds with fractions.
+#[must_use]
+pub fn in_ms(d: Duration) -> f64 {
+    d.as_secs_f64() * 1000.0
+}
+
+/// Of milliseconds with fractions; none below zero.
+#[must_use]
+pub fn of_ms(ms: f64) -> Duration {
+    Duration::from_secs_f64(ms.max(0.0) / 1000.0)
 }
 
 #[cfg(test)]

@@ -23,6 +23,28 @@ pub struct ShowView {
     /// What stand-ins at the far ends measured, in a demo.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub inputs: Vec<InputView>,
+    /// Threads that serve SRT links.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub threads: Vec<ThreadView>,
+}
+
+/// A thread that serves the SRT links of some lines and of the feeds that begin with them.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct ThreadView {
+    /// As the system calls it.
+    pub name: String,
+    /// Lines that it serves.
+    pub lines: Vec<String>,
+    /// Links that it serves, in and out.
+    pub links: usize,
+    /// Percent of a core that it took in the last second.
+    pub cpu_percent: f64,
+    /// How late packets left in the last second, ms: half of them no later than this.
+    pub late_half_ms: f64,
+    /// 99 of 100 no later than this.
+    pub late_99_ms: f64,
+    /// None later than this.
+    pub late_most_ms: f64,
 }
 
 /// Numbers of one SRT connection or other way in or out.
@@ -34,6 +56,9 @@ pub struct LinkView {
     pub state: Option<State>,
     /// Why.
     pub reason: String,
+    /// What is wrong, as far as it has a name: the one to fix first comes first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub causes: Vec<SinceView>,
     /// What keeps it from coming up, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fault: Option<Fault>,
@@ -91,8 +116,20 @@ pub struct Sample {
     pub headroom_ms: Option<f64>,
     /// ms.
     pub rtt_ms: Option<f64>,
+    /// Shortest round trip, ms.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rtt_least_ms: Option<f64>,
+    /// Variation of the time on the way from packet to packet, ms (RFC 3550, 6.4.1).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jitter_ms: Option<f64>,
     /// Packets missing at first.
     pub lost: u64,
+    /// Runs of packets missing at first.
+    #[serde(default)]
+    pub holes: u64,
+    /// Of those missing at first, repaired.
+    #[serde(default)]
+    pub recovered: u64,
     /// Packets missing after recovery.
     pub missing: u64,
 }
@@ -190,6 +227,48 @@ pub struct LineView {
     pub tally: Option<TallyView>,
     /// The last minute, oldest first.
     pub history: Vec<Sample>,
+    /// The last decoded picture.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub picture: Option<PictureAgeView>,
+    /// Levels of the sound, as far as it can be decoded.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub levels: Option<LevelsView>,
+    /// What is wrong with picture or sound.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub content: Vec<SinceView>,
+}
+
+/// The last decoded picture of a line.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+pub struct PictureAgeView {
+    /// Time since it came, ms.
+    pub age_ms: u64,
+    /// Pixels, before it was made smaller.
+    pub size: (u32, u32),
+}
+
+/// Levels of a line's sound over the last moment.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct LevelsView {
+    /// Highest sample of each channel, dBFS.
+    pub peak_dbfs: Vec<f64>,
+    /// Loudness of the last 0.4 s (ITU-R BS.1770), LUFS; `None` below -70.
+    pub momentary_lufs: Option<f64>,
+    /// Loudness of the last 3 s, LUFS.
+    pub short_term_lufs: Option<f64>,
+    /// How much later sound comes than the picture it belongs to, ms.
+    pub apart_ms: Option<i32>,
+}
+
+/// Something wrong, and since when.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SinceView {
+    /// `black`, `silent`, `path-full` ...: fixed words, for scripts.
+    pub name: String,
+    /// What is wrong, in words.
+    pub text: String,
+    /// Since when, ms since 1970.
+    pub since_ms: u64,
 }
 
 /// One feed.
@@ -210,7 +289,8 @@ pub struct FeedView {
     pub tally: Option<TallyView>,
     /// Ways out.
     pub outs: Vec<LinkView>,
-    /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency there.
+    /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency
+    /// there.
     pub delay_to_input_ms: Option<f64>,
 }
 
@@ -278,7 +358,8 @@ pub struct InspectView {
     pub pcr_interval_ms: f64,
     /// Spread of arrival against the stream's clock, ms.
     pub pcr_jitter_ms: f64,
-    /// From the camera's clock to here, ms: least, median and greatest; where the picture carries its time.
+    /// From the camera's clock to here, ms: least, median and greatest; where the picture carries
+    /// its time.
     pub delay_ms: Option<(f64, f64, f64)>,
     /// What is wrong with arrival and rates, as sentences.
     pub problems: Vec<String>,
@@ -287,7 +368,8 @@ pub struct InspectView {
     pub defects: Vec<DefectView>,
     /// What the source said of itself, as sentences: tracks left aside, a transport that failed.
     pub notes: Vec<String>,
-    /// How it differs from what its line expects, as sentences; `None` without a line to compare with.
+    /// How it differs from what its line expects, as sentences; `None` without a line to compare
+    /// with.
     pub differs: Option<Vec<String>>,
 }
 
@@ -373,7 +455,8 @@ pub struct PathView {
     pub out: WayView,
     /// From there to here.
     pub back: WayView,
-    /// Greatest datagram that came through, bytes with IP and UDP headers, of those tried (up to 1500).
+    /// Greatest datagram that came through, bytes with IP and UDP headers, of those tried (up to
+    /// 1500).
     pub size: Option<u16>,
 }
 

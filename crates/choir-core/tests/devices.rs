@@ -1,4 +1,5 @@
-//! Devices in the patch sheet: shared settings, rows, every mistake with its place, and what is set by hand.
+//! Devices in the patch sheet: shared settings, rows, every mistake with its place, and what is set
+//! by hand.
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 

@@ -106,6 +106,7 @@ fn what_keeps_a_line_from_coming_up_is_told_apart_with_its_remedy() {
         Fault::StreamId,
         Fault::Login,
         Fault::Path,
+        Fault::Taken,
         Fault::Refused,
         Fault::PeerLost,
     ];

@@ -1,5 +1,5 @@
-//! Links of the local network as URLs and as fields: what is read is shown again, secrets are not, and every
-//! mistake has its place and its way out.
+//! Links of the local network as URLs and as fields: what is read is shown again, secrets are not,
+//! and every mistake has its place and its way out.
 
 #![allow(clippy::panic, reason = "a test that fails")]
 
@@ -62,16 +62,16 @@ fn mistakes_have_a_place_and_a_remedy() {
         ("rtsp://cam/x#reorder=5000", 21, "longer than any path needs", "At most 2 s"),
         ("rtsp://cam/x#reorder=fast", 21, "reorder", "ms"),
         ("rtsp://cam/x#damaged=no", 21, "\"no\" is unknown", "wait"),
-        ("rtsp://:8554/x#group=10.0.0.1:6000", 21, "is no group", "239.1.2.3:6000"),
-        ("rtsp://:8554/x#group=239.1.1.1:6001", 21, "is no group", "even port"),
+        ("rtsp://:8554/x#group=10.0.0.1:6000", 21, "is not a multicast group", "239.1.2.3:6000"),
+        ("rtsp://:8554/x#group=239.1.1.1:6001", 21, "is not a multicast group", "even port"),
         ("rtsp://cam/x#password-env=A", 7, "a password but no user", "rtsp://user@host/path"),
         ("rtsp://cam/x#colour=red", 13, "\"colour\" is not a setting", "Allowed"),
         ("rtsps://cam/x", 0, "is not made here", "rtsp://"),
         ("rtp://cam", 6, "the port is missing", "sdp=FILE"),
-        ("udp://x@239.1.1.1:5004", 6, "no address to take packets from", "SOURCE@GROUP"),
+        ("udp://x@239.1.1.1:5004", 6, "is not a source and a group", "SOURCE@GROUP"),
         ("udp://10.0.0.9@10.0.0.1:5004", 6, "only be chosen for a multicast group", "224.0.0.0"),
         ("udp://239.1.1.1:5004?ttl=300", 25, "not a number of routers", "1 to 255"),
-        ("udp://239.1.1.1:5004?interface=eth0", 31, "is no IP address", "192.168.1.20"),
+        ("udp://239.1.1.1:5004?interface=eth0", 31, "is not an IP address", "192.168.1.20"),
     ] {
         let (link, problems) = parse_url(text);
         assert!(link.is_none(), "{text}");

@@ -1,5 +1,5 @@
-//! Every classic mistake: its small sheet gets the sentence that stands at its top, and nothing else; mended
-//! as it says, it gets none.
+//! Every classic mistake: its small sheet gets the sentence that stands at its top, and nothing
+//! else; mended as it says, it gets none.
 
 use choir_core::sheet::read_sheet;
 use std::{fs, path::Path};

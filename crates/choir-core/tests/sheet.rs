@@ -1,4 +1,5 @@
-//! Patch sheets: what is right is read, what is wrong is told, all of it, with its place and remedy.
+//! Patch sheets: what is right is read, what is wrong is told, all of it, with its place and
+//! remedy.
 
 use choir_core::{
     Grade,
@@ -234,17 +235,17 @@ fn what_is_wrong_with_names_is_found() {
         (KEY, &own, Some("line \"in\": it takes \"finish tower\", which feed \"a\" of this very sheet offers")),
         ("", &one, Some("whoever is on the LAN can take")),
         (&pin, &one, None),
-        ("discover = false", lone, Some("stave: it neither seeks names nor is told")),
+        ("discover = false", lone, Some("stave: a line takes a name, but discovery is off")),
         ("discover = false\nnodes = [\"127.20.0.2:7340\"]", lone, None),
         ("nodes = [\"boathouse\"]", lone, Some("\"boathouse\" is not an address and port")),
         ("key = \"eight oars and a cox\"", lone, Some("must not stand in the sheet")),
-        ("receivers = [\"ab\"]", lone, Some("no certificate's fingerprint")),
-        ("machine = \"a/b\"", lone, Some("this is no machine")),
+        ("receivers = [\"ab\"]", lone, Some("not the fingerprint of a certificate")),
+        ("machine = \"a/b\"", lone, Some("not a valid machine")),
         ("port = 0", lone, Some("port must be a number")),
         ("address = \"boathouse\"", lone, Some("\"boathouse\" is not an address")),
         ("channel = 1", lone, Some("\"channel\" is unknown here")),
         (KEY, &format!("{TOWER}{}", feed("a", "\"\"")), Some("it is empty")),
-        (KEY, &format!("{TOWER}{}", feed("a", "{ name = \"A\", multicast = \"127.0.0.1:1\" }")), Some("no group to send to")),
+        (KEY, &format!("{TOWER}{}", feed("a", "{ name = \"A\", multicast = \"127.0.0.1:1\" }")), Some("not a multicast group")),
         (KEY, &TOWER.replace("from", "sub = \"small\"\nfrom"), Some("line \"tower\": there is no line \"small\"")),
         (KEY, &TOWER.replace("from", "sub = \"tower\"\nfrom"), Some("it is its own sub stream")),
     ] {

@@ -1,5 +1,5 @@
-//! What a sheet says only as a whole: which networks a link crosses, by which address the far end knows this
-//! machine, what a line should bring, and what is judged where.
+//! What a sheet says only as a whole: which networks a link crosses, by which address the far end
+//! knows this machine, what a line should bring, and what is judged where.
 
 use choir_core::{
     Grade,
@@ -121,16 +121,16 @@ fn values_of_the_new_entries_are_checked_where_they_stand() {
     assert!(none.is_none());
     let said: Vec<String> = findings.iter().map(|f| format!("{}: {}", f.subject, f.what)).collect();
     for wanted in [
-        "network \"site\": range \"127.20.0.0/99\" is no range of addresses.",
+        "network \"site\": range \"127.20.0.0/99\" is not a range of addresses.",
         "network \"site\": rtt 2 has no unit.",
-        "network \"mobile\": burst is no number of packets in a row.",
+        "network \"mobile\": burst is not a number of packets.",
         "network \"mobile\": kind \"uplnk\" is unknown.",
         "network \"mobile\": reserve 20 has no unit.",
         "network \"mobile\": nat must be true or false.",
         "feed \"desk\": via must be texts.",
         "feed \"desk\": codec \"h266\" is unknown.",
         "feed \"desk\": rate must be frame rates.",
-        "show: mains \"400 Hz\" is no mains frequency.",
+        "show: mains \"400 Hz\" is not a mains frequency.",
         "show: rate is not a frame rate.",
         "show: latency-limit 5 has no unit.",
     ] {

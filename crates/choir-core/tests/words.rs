@@ -1,9 +1,13 @@
-//! Every sentence that a running show can say, in one place: what is said stands in `snapshots/words__*.snap`, one file for each
-//! surface, to be read at a glance. A new variant does not compile here until it has a sample.
+//! Every sentence that a running show can say, in one place: what is said stands in
+//! `snapshots/words__*.snap`, one file for each surface, to be read at a glance. A new variant does
+//! not compile here until it has a sample.
 
 use choir_core::{
     command::{By, Done, Refusal},
-    facts::{Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice, Reason, Refused, State, Waiting},
+    content::ContentFault,
+    facts::{
+        Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice, Reason, Refused, Slow, State, Waiting,
+    },
     id::{DeviceId, FeedId, LineId, OutId, Subject},
     model::Mismatch,
     sheet::Change,
@@ -122,9 +126,6 @@ fn reasons() -> Vec<Reason> {
         Reason::MissingPackets(1),
         Reason::MissingPackets(17),
         Reason::Unrepaired(12),
-        Reason::WindowTooSmall { dropped: 9, window: 8192 },
-        Reason::LatencyBelowRtt { rtt_ms: 240.0, latency_ms: 200.0 },
-        Reason::Unacknowledged(820.0),
         Reason::NotTransportStream,
         Reason::NoKeyframe,
         Reason::NoParameterSets,
@@ -133,7 +134,16 @@ fn reasons() -> Vec<Reason> {
         Reason::Differs(Mismatch::Codec { expected: text("h265"), receiving: text("h264") }),
         Reason::Differs(Mismatch::Size { expected: (1920, 1080), receiving: (1280, 720) }),
         Reason::Differs(Mismatch::Rate { expected: 50.0, receiving: 25.0 }),
-        Reason::HeavyLoss(0.12),
+        Reason::Content(ContentFault::Black, secs(4)),
+        Reason::Content(ContentFault::Flat, secs(4)),
+        Reason::Content(ContentFault::Bars, secs(4)),
+        Reason::Content(ContentFault::Frozen, secs(64)),
+        Reason::Content(ContentFault::Silent, secs(4)),
+        Reason::Content(ContentFault::ChannelSilent(2), secs(4)),
+        Reason::Content(ContentFault::Clipped, secs(4)),
+        Reason::Content(ContentFault::OutOfPhase, secs(4)),
+        Reason::Content(ContentFault::Apart(1200), secs(4)),
+        Reason::Content(ContentFault::Apart(-900), secs(4)),
         Reason::Steady { rate, headroom_ms: Some((96.0, 120.0)), direction: Direction::In },
         Reason::Steady { rate, headroom_ms: None, direction: Direction::In },
         Reason::Steady { rate, headroom_ms: None, direction: Direction::Out },
@@ -141,13 +151,67 @@ fn reasons() -> Vec<Reason> {
     all.extend(waiting().into_iter().map(Reason::Waiting));
     all.extend(joining().into_iter().map(Reason::Joining));
     all.extend(losses().into_iter().map(Reason::Lost));
+    all.extend(causes().into_iter().map(Reason::Cause));
     for r in &all {
         match r {
             Reason::Held | Reason::Waiting(_) | Reason::Joining(_) | Reason::Lost(_) | Reason::LineSilent | Reason::NoMediaYet => {}
             Reason::NoMedia(_) | Reason::MediaStopped(_) | Reason::Missing(_) | Reason::MissingPackets(_) | Reason::Unrepaired(_) => {}
-            Reason::WindowTooSmall { .. } | Reason::LatencyBelowRtt { .. } | Reason::Unacknowledged(_) | Reason::NotTransportStream => {}
-            Reason::NoKeyframe | Reason::NoParameterSets | Reason::HeadroomLow { .. } | Reason::Differs(_) => {}
-            Reason::HeavyLoss(_) | Reason::Steady { .. } => {}
+            Reason::NotTransportStream | Reason::NoKeyframe | Reason::NoParameterSets | Reason::HeadroomLow { .. } | Reason::Differs(_) => {
+            }
+            Reason::Content(..) | Reason::Cause(_) | Reason::Steady { .. } => {}
+        }
+    }
+    all
+}
+
+fn causes() -> Vec<Cause> {
+    let (ms, mbps) = (Duration::from_millis, |tenths: u64| Bitrate(tenths * 100_000));
+    let all = vec![
+        Cause::OwnMachine(Slow::Drops(41)),
+        Cause::OwnMachine(Slow::Late(63.0)),
+        Cause::OwnMachine(Slow::Busy(0.97)),
+        Cause::PeerGone { silent: ms(800) },
+        Cause::NothingHeard { silent: ms(1400) },
+        Cause::EncoderStopped { silent: ms(1300) },
+        Cause::Pause { silent: ms(600) },
+        Cause::AnswersLost { unanswered: secs(2) },
+        Cause::NothingArrives { unacknowledged: ms(1800) },
+        Cause::LargePacketsLost { passes: Some(752) },
+        Cause::LargePacketsLost { passes: None },
+        Cause::PlaceTaken { from: Some(peer()) },
+        Cause::PlaceTaken { from: None },
+        Cause::TwoSenders { changes: 5 },
+        Cause::PassphraseChanged,
+        Cause::KeyMissing { share: 0.4 },
+        Cause::KeyUnconfirmed { waiting: secs(3) },
+        Cause::PathFull { carries: Some(mbps(32)), set: Some(mbps(26)), queue: ms(90) },
+        Cause::PathFull { carries: None, set: None, queue: ms(900) },
+        Cause::CeilingReached { ceiling: mbps(82) },
+        Cause::PeerSlow { free: 12 },
+        Cause::WindowTooSmall { window: 64, takes: 210 },
+        Cause::Outage { lasted: ms(360), packets: 140 },
+        Cause::PeriodicBursts { period: ms(2400), seen: 5 },
+        Cause::LatencyTooSmall { latency: ms(200), rtt: ms(240), set: Some(ms(620)) },
+        Cause::LatencyTooSmall { latency: ms(200), rtt: ms(80), set: None },
+        Cause::RandomLoss { lost: 0.123, burst: 1.0 },
+        Cause::RandomLoss { lost: 0.021, burst: 3.2 },
+        Cause::Restarted { ago: secs(4) },
+        Cause::ClockDrift { ppm: 320.0 },
+        Cause::ClockDrift { ppm: -280.0 },
+        Cause::Differs(Mismatch::NoPicture),
+        Cause::RateFell { now: mbps(3), usual: mbps(40) },
+        Cause::Content(ContentFault::Frozen),
+        Cause::SamePicture { line: text("towpath") },
+    ];
+    for c in &all {
+        match c {
+            Cause::OwnMachine(_) | Cause::PeerGone { .. } | Cause::NothingHeard { .. } | Cause::EncoderStopped { .. } => {}
+            Cause::Pause { .. } | Cause::AnswersLost { .. } | Cause::NothingArrives { .. } | Cause::LargePacketsLost { .. } => {}
+            Cause::PlaceTaken { .. } | Cause::TwoSenders { .. } | Cause::PassphraseChanged | Cause::KeyMissing { .. } => {}
+            Cause::KeyUnconfirmed { .. } | Cause::PathFull { .. } | Cause::CeilingReached { .. } | Cause::PeerSlow { .. } => {}
+            Cause::WindowTooSmall { .. } | Cause::Outage { .. } | Cause::PeriodicBursts { .. } | Cause::LatencyTooSmall { .. } => {}
+            Cause::RandomLoss { .. } | Cause::Restarted { .. } | Cause::ClockDrift { .. } | Cause::Differs(_) => {}
+            Cause::RateFell { .. } | Cause::Content(_) | Cause::SamePicture { .. } => {}
         }
     }
     all

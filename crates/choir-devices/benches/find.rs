@@ -1,8 +1,8 @@
-//! A sweep of a /24, where every address answers: how long, how many packets a second at most, and how much
-//! of a core beside a raw loop that knocks at the same doors without a pace.
+//! A sweep of a /24, where every address answers: how long, how many packets a second at most, and
+//! how much of a core beside a raw loop that knocks at the same doors without a pace.
 //!
-//! `cargo bench -p choir-devices --bench find`. Packets are the system's own count of what this machine sends by TCP and
-//! UDP, without the refusals, which are the other end's.
+//! `cargo bench -p choir-devices --bench find`. Packets are the system's own count of what this
+//! machine sends by TCP and UDP, without the refusals, which are the other end's.
 
 #![allow(clippy::unwrap_used, reason = "a bench")]
 

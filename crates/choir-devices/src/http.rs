@@ -38,7 +38,7 @@ pub enum HttpError {
     #[error("does not answer within {} s", .0.as_secs_f64())]
     Silent(Duration),
     /// No HTTP, or too much of it.
-    #[error("does not answer by HTTP ({0})")]
+    #[error("no HTTP answer ({0})")]
     Strange(String),
 }
 
@@ -53,7 +53,8 @@ pub struct Ask<'a> {
     pub authorization: Option<String>,
 }
 
-/// Scheme, host without brackets, port, and path with its query. A login before the host is left out.
+/// Scheme, host without brackets, port, and path with its query. A login before the host is left
+/// out.
 pub(crate) fn split_url(url: &str) -> (&str, &str, Option<u16>, &str) {
     let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
     let (authority, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));

@@ -42,7 +42,7 @@ pub enum ViscaError {
         cause: Refusal,
     },
     /// An answer that says nothing.
-    #[error("{at}: the camera's answer makes no sense")]
+    #[error("{at}: invalid answer from the camera")]
     Strange {
         /// Where.
         at: SocketAddr,

@@ -1,9 +1,11 @@
 //! An alarm finer than tokio's millisecond: a timerfd, 15 to 30 µs late at the median.
 
-use rustix::time::{Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create, timerfd_settime};
+use rustix::time::{
+    ClockId, Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, clock_gettime, timerfd_create, timerfd_settime,
+};
 use std::{
     io,
-    os::fd::OwnedFd,
+    os::fd::{AsRawFd, OwnedFd, RawFd},
     sync::OnceLock,
     time::{Duration, Instant, SystemTime, UNIX_EPOCH},
 };
@@ -44,49 +46,82 @@ pub async fn sleep_until(at: Option<Instant>) {
     }
 }
 
-/// One alarm, set again and again.
+/// CPU time that this thread has taken.
+#[must_use]
+pub fn thread_cpu() -> Duration {
+    let t = clock_gettime(ClockId::ThreadCPUTime);
+    Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
+}
+
+/// A timer that makes its descriptor readable, for whoever waits on several at once.
 #[derive(Debug)]
-pub struct Alarm {
-    fd: AsyncFd<OwnedFd>,
+pub struct Timer {
+    fd: OwnedFd,
     set_for: Option<Instant>,
 }
 
-impl Alarm {
+impl Timer {
     /// # Errors
     /// When the system is out of file descriptors.
     pub fn new() -> io::Result<Self> {
         let fd = timerfd_create(TimerfdClockId::Monotonic, TimerfdFlags::NONBLOCK | TimerfdFlags::CLOEXEC)?;
-        // Its replacement is unsafe for types that may change their descriptor; an OwnedFd never does.
-        #[allow(deprecated, reason = "keeps this workspace free of unsafe code")]
-        let fd = AsyncFd::new(fd)?;
         Ok(Self { fd, set_for: None })
     }
 
-    /// Sets it, or switches it off. Setting it to the same time costs nothing.
+    /// Sets it, or switches it off. Setting it to the same time to come costs nothing.
     ///
     /// # Errors
     /// Never in practice; returns the OS error.
     pub fn set(&mut self, at: Option<Instant>) -> io::Result<()> {
-        if self.set_for == at {
+        let left = at.map_or(Duration::ZERO, |t| t.saturating_duration_since(Instant::now()));
+        if self.set_for == at && (at.is_none() || !left.is_zero()) {
             return Ok(());
         }
         self.set_for = at;
         // All zero switches a timerfd off, so a time that has passed becomes one nanosecond.
-        let left = at.map_or(Duration::ZERO, |t| t.saturating_duration_since(Instant::now()).max(Duration::from_nanos(1)));
+        let left = if at.is_some() { left.max(Duration::from_nanos(1)) } else { left };
         let value = Timespec { tv_sec: left.as_secs() as i64, tv_nsec: left.subsec_nanos().into() };
         let zero = Timespec { tv_sec: 0, tv_nsec: 0 };
         timerfd_settime(&self.fd, TimerfdTimerFlags::empty(), &Itimerspec { it_interval: zero, it_value: value })?;
         Ok(())
     }
+}
+
+impl AsRawFd for Timer {
+    fn as_raw_fd(&self) -> RawFd {
+        self.fd.as_raw_fd()
+    }
+}
+
+/// One alarm, set again and again.
+#[derive(Debug)]
+pub struct Alarm(AsyncFd<Timer>);
+
+impl Alarm {
+    /// # Errors
+    /// When the system is out of file descriptors.
+    pub fn new() -> io::Result<Self> {
+        // Its replacement is unsafe for types that may change their descriptor; a timer never does.
+        #[allow(deprecated, reason = "keeps this workspace free of unsafe code")]
+        let timer = AsyncFd::new(Timer::new()?)?;
+        Ok(Self(timer))
+    }
+
+    /// As [`Timer::set`].
+    ///
+    /// # Errors
+    /// Never in practice; returns the OS error.
+    pub fn set(&mut self, at: Option<Instant>) -> io::Result<()> {
+        self.0.get_mut().set(at)
+    }
 
     /// Waits until it rings. Safe to cancel.
     pub async fn ring(&mut self) {
         loop {
-            let Ok(mut guard) = self.fd.readable().await else { return };
+            let Ok(mut guard) = self.0.readable_mut().await else { return };
             let mut count = [0u8; 8];
-            let rang = guard.try_io(|fd| rustix::io::read(fd.get_ref(), &mut count).map_err(io::Error::from));
+            let rang = guard.try_io(|timer| rustix::io::read(&timer.get_ref().fd, &mut count).map_err(io::Error::from));
             if let Ok(Ok(_)) = rang {
-                self.set_for = None;
                 return;
             }
         }

@@ -2,7 +2,8 @@
 
 use std::{collections::HashMap, fs};
 
-/// Drops by socket inode, for all UDP sockets of this network namespace. Empty where /proc is missing.
+/// Drops by socket inode, for all UDP sockets of this network namespace. Empty where /proc is
+/// missing.
 #[must_use]
 pub fn kernel_drops() -> HashMap<u64, u64> {
     ["/proc/net/udp", "/proc/net/udp6"].iter().filter_map(|p| fs::read_to_string(p).ok()).flat_map(|t| parse(&t)).collect()

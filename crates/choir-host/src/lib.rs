@@ -1,4 +1,5 @@
-//! This machine as the other crates use it: clocks and timers, sockets, interfaces, secrets, random numbers.
+//! This machine as the other crates use it: clocks and timers, sockets, interfaces, secrets, random
+//! numbers.
 //!
 //! | module | holds |
 //! |---|---|
@@ -20,6 +21,7 @@ pub mod udp;
 
 pub use stop::{End, Stop};
 
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::{
     hash::{DefaultHasher, Hash, Hasher},
     io,
@@ -28,6 +30,15 @@ use std::{
         atomic::{AtomicU64, Ordering},
     },
 };
+
+/// Lets this program open as many files and sockets as the system allows it; many begin with 1024.
+pub fn allow_many_files() {
+    let limit = getrlimit(Resource::Nofile);
+    if limit.current < limit.maximum {
+        // Where it is refused, what was allowed before stays.
+        let _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit });
+    }
+}
 
 /// Random bytes from the system, for keys and whatever else nobody may guess.
 ///
@@ -39,8 +50,8 @@ pub fn secret_random<const N: usize>() -> io::Result<[u8; N]> {
     Ok(bytes)
 }
 
-/// Bytes for numbers that need only differ from those of others, as stream identifiers do: without random numbers from the
-/// system, made from the clock, the process and a counter.
+/// Bytes for numbers that need only differ from those of others, as stream identifiers do: without
+/// random numbers from the system, made from the clock, the process and a counter.
 #[must_use]
 pub fn random<const N: usize>() -> [u8; N] {
     secret_random().unwrap_or_else(|_| distinct())

@@ -1,4 +1,5 @@
-//! Services by DNS-SD over multicast (RFC 6762, RFC 6763): questions, announcements, and what others announce.
+//! Services by DNS-SD over multicast (RFC 6762, RFC 6763): questions, announcements, and what
+//! others announce.
 
 use simple_dns::{
     CLASS, Label, Name, Packet, PacketFlag, QCLASS, QTYPE, Question, ResourceRecord, TYPE,

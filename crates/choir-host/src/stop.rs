@@ -36,7 +36,8 @@ impl Stop {
         (End { token: token.clone(), when_dropped: true }, Self(token))
     }
 
-    /// A signal that is given with this one, and may be given alone before; not by dropping its end.
+    /// A signal that is given with this one, and may be given alone before; not by dropping its
+    /// end.
     #[must_use]
     pub fn child(&self) -> (End, Self) {
         let token = self.0.child_token();

@@ -6,8 +6,8 @@ use socket2::{Domain, Protocol, Socket, Type};
 use std::{
     cell::RefCell,
     io::{self, IoSliceMut},
-    net::{IpAddr, Ipv4Addr, SocketAddr},
-    os::fd::AsFd,
+    net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr},
+    os::fd::{AsFd, AsRawFd, RawFd},
     sync::atomic::{AtomicUsize, Ordering},
 };
 use tokio::{io::Interest, net::UdpSocket};
@@ -18,6 +18,8 @@ const BUFFER_WANTED: usize = 4 << 20;
 const RECEIVE: usize = 64 * 1024;
 /// Receive batches per turn.
 const BATCHES_PER_TURN: usize = 16;
+/// Datagrams asked for in one go where few come: to ask for each costs something by itself.
+const BATCH_LEAST: usize = 2;
 /// Datagrams handed to the system in one go.
 pub const SEND_BATCH: usize = 32;
 
@@ -32,7 +34,16 @@ pub fn granted_receive_buffer() -> Option<(usize, usize)> {
 
 thread_local! {
     // Receiving is synchronous, so all sockets of a thread share one set of buffers.
-    static BUFFERS: RefCell<Vec<u8>> = RefCell::new(vec![0; RECEIVE * BATCH_SIZE]);
+    static BUFFERS: RefCell<[Vec<u8>; BATCH_SIZE]> = RefCell::new(std::array::from_fn(|_| vec![0; RECEIVE]));
+}
+
+/// All own addresses of the family of this one.
+#[must_use]
+pub const fn any_address(of: IpAddr) -> IpAddr {
+    match of {
+        IpAddr::V4(_) => IpAddr::V4(Ipv4Addr::UNSPECIFIED),
+        IpAddr::V6(_) => IpAddr::V6(Ipv6Addr::UNSPECIFIED),
+    }
 }
 
 /// The system's number of the interface that has this address; 0 is its own choice.
@@ -40,6 +51,147 @@ fn interface_index(of: Option<IpAddr>) -> io::Result<u32> {
     let Some(ip) = of else { return Ok(0) };
     let found = if_addrs::get_if_addrs()?.into_iter().find(|i| i.ip() == ip);
     found.and_then(|i| i.index).ok_or_else(|| io::Error::other(format!("this machine has no interface with the address {ip}")))
+}
+
+/// A socket with batched receives and sends, whose owner waits for it by other means.
+#[derive(Debug)]
+pub struct BatchSocket {
+    socket: std::net::UdpSocket,
+    state: UdpSocketState,
+    max_segments: usize,
+    batch: usize,
+}
+
+/// What one receive brought.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Received {
+    /// Datagrams handed on.
+    pub datagrams: usize,
+    /// Nothing more waits: the next datagram makes the socket readable again.
+    pub drained: bool,
+}
+
+impl BatchSocket {
+    /// Opens a socket at `local`.
+    ///
+    /// # Errors
+    /// The address is taken, not of this machine, or not allowed.
+    pub fn open(local: SocketAddr) -> io::Result<Self> {
+        let socket = open(local)?;
+        socket.bind(&local.into())?;
+        let socket: std::net::UdpSocket = socket.into();
+        let (state, max_segments) = state_of(&socket)?;
+        Ok(Self { socket, state, max_segments, batch: BATCH_LEAST })
+    }
+
+    /// Own address.
+    ///
+    /// # Errors
+    /// Returns the OS error.
+    pub fn local_addr(&self) -> io::Result<SocketAddr> {
+        self.socket.local_addr()
+    }
+
+    /// Inode, by which the system counts drops.
+    #[must_use]
+    pub fn inode(&self) -> Option<u64> {
+        inode_of(&self.socket)
+    }
+
+    /// Datagrams that one send may carry.
+    #[must_use]
+    pub fn max_segments(&self) -> usize {
+        self.max_segments
+    }
+
+    /// Receives one batch and hands each datagram on.
+    ///
+    /// # Errors
+    /// Returns the OS error.
+    pub fn receive(&mut self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<Received> {
+        let batch = self.batch;
+        let received = receive(batch, |slices, metas| self.state.recv(UdpSockRef::from(&self.socket), slices, metas), each)?;
+        self.batch = if received.drained { (batch / 2).max(BATCH_LEAST) } else { (batch * 2).min(BATCH_SIZE) };
+        Ok(received)
+    }
+
+    /// Sends to `to`, as datagrams of `segment` bytes each if given; false when the system's buffer
+    /// is full.
+    ///
+    /// # Errors
+    /// What the network says.
+    pub fn send(&self, to: SocketAddr, segment: Option<usize>, contents: &[u8]) -> io::Result<bool> {
+        if segment.is_none() {
+            // Without the control messages of the general form it costs the system less.
+            return sent(self.socket.send_to(contents, to).map(|_| ()));
+        }
+        let transmit = quinn_udp::Transmit { destination: to, ecn: None, contents, segment_size: segment, src_ip: None };
+        sent(self.state.try_send(UdpSockRef::from(&self.socket), &transmit))
+    }
+}
+
+impl AsRawFd for BatchSocket {
+    fn as_raw_fd(&self) -> RawFd {
+        self.socket.as_raw_fd()
+    }
+}
+
+fn open(of: SocketAddr) -> io::Result<Socket> {
+    let socket = Socket::new(Domain::for_address(of), Type::DGRAM, Some(Protocol::UDP))?;
+    socket.set_nonblocking(true)?;
+    socket.set_recv_buffer_size(BUFFER_WANTED)?;
+    socket.set_send_buffer_size(BUFFER_WANTED)?;
+    Ok(socket)
+}
+
+/// What the system grants a socket, and the datagrams that one send may carry.
+fn state_of<'a, S>(socket: &'a S) -> io::Result<(UdpSocketState, usize)>
+where
+    UdpSockRef<'a>: From<&'a S>,
+{
+    let state = UdpSocketState::new(socket.into())?;
+    // The system reports twice what it uses for data.
+    let granted = state.recv_buffer_size(socket.into())? / 2;
+    GRANTED.fetch_min(granted, Ordering::Relaxed);
+    let max_segments = state.max_gso_segments().min(SEND_BATCH);
+    Ok((state, max_segments))
+}
+
+fn inode_of(socket: &impl AsFd) -> Option<u64> {
+    rustix::fs::fstat(socket).ok().map(|s| s.st_ino)
+}
+
+fn receive(
+    batch: usize,
+    recv: impl FnOnce(&mut [IoSliceMut<'_>], &mut [RecvMeta]) -> io::Result<usize>,
+    mut each: impl FnMut(SocketAddr, &[u8]),
+) -> io::Result<Received> {
+    BUFFERS.with_borrow_mut(|buffers| {
+        let mut metas = [RecvMeta::default(); BATCH_SIZE];
+        let mut slices: [IoSliceMut<'_>; BATCH_SIZE] = buffers.each_mut().map(|b| IoSliceMut::new(b));
+        let count = match recv(&mut slices[..batch], &mut metas) {
+            Ok(count) => count,
+            Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(Received { datagrams: 0, drained: true }),
+            Err(e) => return Err(e),
+        };
+        let mut received = Received { datagrams: 0, drained: count < batch };
+        for (meta, buffer) in metas[..count].iter().zip(buffers) {
+            for data in buffer[..meta.len].chunks(meta.stride.max(1)) {
+                received.datagrams += 1;
+                each(meta.addr, data);
+            }
+        }
+        Ok(received)
+    })
+}
+
+/// False for a full buffer.
+fn sent(result: io::Result<()>) -> io::Result<bool> {
+    match result {
+        Ok(()) => Ok(true),
+        Err(e) if e.kind() == io::ErrorKind::WouldBlock => Ok(false),
+        Err(e) => Err(e),
+    }
 }
 
 /// A socket of one port.
@@ -52,13 +204,13 @@ pub struct UdpPort {
 }
 
 impl UdpPort {
-    /// Opens a socket at `local`, to talk to `peer` only if given: then the system tells when nobody
-    /// listens there.
+    /// Opens a socket at `local`, to talk to `peer` only if given: then the system tells when
+    /// nobody listens there.
     ///
     /// # Errors
     /// The address is taken, not of this machine, or not allowed.
     pub fn open(local: SocketAddr, peer: Option<SocketAddr>) -> io::Result<Self> {
-        let socket = Self::socket(local)?;
+        let socket = open(local)?;
         socket.bind(&local.into())?;
         if let Some(peer) = peer {
             socket.connect(&peer.into())?;
@@ -66,31 +218,20 @@ impl UdpPort {
         Self::finish(socket, peer)
     }
 
-    fn socket(of: SocketAddr) -> io::Result<Socket> {
-        let socket = Socket::new(Domain::for_address(of), Type::DGRAM, Some(Protocol::UDP))?;
-        socket.set_nonblocking(true)?;
-        socket.set_recv_buffer_size(BUFFER_WANTED)?;
-        socket.set_send_buffer_size(BUFFER_WANTED)?;
-        Ok(socket)
-    }
-
     fn finish(socket: Socket, peer: Option<SocketAddr>) -> io::Result<Self> {
         let socket = UdpSocket::from_std(socket.into())?;
-        let state = UdpSocketState::new(UdpSockRef::from(&socket))?;
-        // The system reports twice what it uses for data.
-        let granted = state.recv_buffer_size(UdpSockRef::from(&socket))? / 2;
-        GRANTED.fetch_min(granted, Ordering::Relaxed);
-        let max_segments = state.max_gso_segments().min(SEND_BATCH);
+        let (state, max_segments) = state_of(&socket)?;
         Ok(Self { socket, state, peer, max_segments })
     }
 
-    /// Joins a group, by the interface that has this address (else by the system's choice), and receives what
-    /// is sent to the group there; only from `source` if given.
+    /// Joins a group, by the interface that has this address (else by the system's choice), and
+    /// receives what is sent to the group there; only from `source` if given.
     ///
     /// # Errors
-    /// The port is taken without sharing, the interface is not of this machine, or the mix of addresses cannot be.
+    /// The port is taken without sharing, the interface is not of this machine, or the mix of
+    /// addresses cannot be.
     pub fn join(group: SocketAddr, source: Option<IpAddr>, interface: Option<IpAddr>) -> io::Result<Self> {
-        let socket = Self::socket(group)?;
+        let socket = open(group)?;
         // Several programs may hear one group.
         socket.set_reuse_address(true)?;
         socket.bind(&group.into())?;
@@ -103,7 +244,8 @@ impl UdpPort {
             (IpAddr::V6(_), Some(_), _) => return Err(io::Error::other("choosing a source is only made for IPv4 groups here")),
             _ => return Err(io::Error::other("group, source and interface must be addresses of one family")),
         }
-        // Without this Linux hands in what any other program of the machine has joined on this port.
+        // Without this Linux hands in what any other program of the machine has joined on this
+        // port.
         if group.ip().is_ipv4() {
             socket.set_multicast_all_v4(false)?;
         }
@@ -115,9 +257,8 @@ impl UdpPort {
     /// # Errors
     /// The interface is not of this machine.
     pub fn to_group(group: IpAddr, interface: Option<IpAddr>, ttl: u8) -> io::Result<Self> {
-        let unspecified: IpAddr = if group.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
-        let local = SocketAddr::new(interface.unwrap_or(unspecified), 0);
-        let socket = Self::socket(local)?;
+        let local = SocketAddr::new(interface.unwrap_or(any_address(group)), 0);
+        let socket = open(local)?;
         socket.bind(&local.into())?;
         match interface {
             Some(IpAddr::V4(i)) => socket.set_multicast_if_v4(&i)?,
@@ -149,7 +290,7 @@ impl UdpPort {
     /// Inode, by which the system counts drops.
     #[must_use]
     pub fn inode(&self) -> Option<u64> {
-        rustix::fs::fstat(self.socket.as_fd()).ok().map(|s| s.st_ino)
+        inode_of(&self.socket)
     }
 
     /// Datagrams that one send may carry.
@@ -168,31 +309,16 @@ impl UdpPort {
         self.socket.writable().await
     }
 
-    /// Receives one batch and hands each datagram on; gives how many there were, 0 when there was none.
+    /// Receives one batch and hands each datagram on; gives how many there were, 0 when there was
+    /// none.
     ///
     /// # Errors
     /// `ConnectionRefused` when the peer's host says that nobody listens there.
-    pub fn receive(&self, mut each: impl FnMut(SocketAddr, &[u8])) -> io::Result<usize> {
-        BUFFERS.with_borrow_mut(|buffers| {
-            let mut metas = [RecvMeta::default(); BATCH_SIZE];
-            let mut slices: Vec<IoSliceMut<'_>> = buffers.chunks_mut(RECEIVE).map(IoSliceMut::new).collect();
-            let result =
-                self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&self.socket), &mut slices, &mut metas));
-            let count = match result {
-                Ok(count) => count,
-                Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(0),
-                Err(e) => return Err(e),
-            };
-            drop(slices);
-            let mut datagrams = 0;
-            for (meta, buffer) in metas[..count].iter().zip(buffers.chunks(RECEIVE)) {
-                for data in buffer[..meta.len].chunks(meta.stride.max(1)) {
-                    datagrams += 1;
-                    each(meta.addr, data);
-                }
-            }
-            Ok(datagrams)
-        })
+    pub fn receive(&self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<usize> {
+        let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| {
+            self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&self.socket), slices, metas))
+        };
+        receive(BATCH_SIZE, recv, each).map(|r| r.datagrams)
     }
 
     /// Receives what waits, up to what one turn may take. An error shows itself at the next turn.
@@ -208,18 +334,14 @@ impl UdpPort {
         }
     }
 
-    /// Sends to `to` (to the one peer, where it has one), as datagrams of `segment` bytes each if given; false when the
-    /// system's buffer is full.
+    /// Sends to `to` (to the one peer, where it has one), as datagrams of `segment` bytes each if
+    /// given; false when the system's buffer is full.
     ///
     /// # Errors
     /// `ConnectionRefused` as in `receive`, and what else the network says.
     pub fn send(&self, to: SocketAddr, segment: Option<usize>, contents: &[u8]) -> io::Result<bool> {
         let transmit =
             quinn_udp::Transmit { destination: self.peer.unwrap_or(to), ecn: None, contents, segment_size: segment, src_ip: None };
-        match self.socket.try_io(Interest::WRITABLE, || self.state.try_send(UdpSockRef::from(&self.socket), &transmit)) {
-            Ok(()) => Ok(true),
-            Err(e) if e.kind() == io::ErrorKind::WouldBlock => Ok(false),
-            Err(e) => Err(e),
-        }
+        sent(self.socket.try_io(Interest::WRITABLE, || self.state.try_send(UdpSockRef::from(&self.socket), &transmit)))
     }
 }

@@ -1,8 +1,9 @@
-//! A seeded model of a bad network path: delay, jitter, loss in bursts, reordering, duplication, a rate
-//! limit with a real queue, outages. No socket and no clock: the caller says when a packet enters and is
-//! told when it leaves.
+//! A seeded model of a bad network path: delay, jitter, loss in bursts, reordering, duplication, a
+//! rate limit with a real queue, outages. No socket and no clock: the caller says when a packet
+//! enters and is told when it leaves.
 //!
-//! The same model bends packets between sockets in the path stand-in and between two engines in tests.
+//! The same model bends packets between sockets in the path stand-in and between two engines in
+//! tests.
 
 mod faults;
 
@@ -81,8 +82,8 @@ impl Path {
         f64::from(self.rng.next_u32()) / (f64::from(u32::MAX) + 1.0)
     }
 
-    /// Gilbert-Elliott: everything is lost in the bad state, nothing in the good one. The chances of
-    /// changing over follow from the loss share and the mean burst.
+    /// Gilbert-Elliott: everything is lost in the bad state, nothing in the good one. The chances
+    /// of changing over follow from the loss share and the mean burst.
     fn loses(&mut self) -> bool {
         let (loss, burst) = (self.faults.loss, self.faults.burst);
         let roll = self.chance();
@@ -98,7 +99,8 @@ impl Path {
         self.in_burst
     }
 
-    /// A packet of `bytes` enters at `now`, counted from the path's start. Times never go backwards.
+    /// A packet of `bytes` enters at `now`, counted from the path's start. Times never go
+    /// backwards.
     pub fn pass(&mut self, now: Duration, bytes: usize) -> Passage {
         self.stats.entered += 1;
         if self.faults.outage.is_some_and(|o| o.covers(now)) {

@@ -14,6 +14,9 @@ pub enum WayCause {
     /// An address cannot be had.
     #[error("cannot open {0}: {1}{hint}", hint = open_hint(.1))]
     Open(SocketAddr, io::Error),
+    /// The system has no thread for it.
+    #[error("cannot start a thread for SRT: {0}. Close other programs")]
+    Thread(#[source] io::Error),
     /// A name cannot be looked up.
     #[error("cannot look up {0}: {1}")]
     Name(String, io::Error),

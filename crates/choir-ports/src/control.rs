@@ -28,7 +28,7 @@ pub struct WayControl {
     /// Of a way out, what its receivers show; of a way in, what its source is told.
     tally: watch::Sender<Option<TallyView>>,
     /// Notified when it is held or released.
-    pub(crate) wake: Arc<Notify>,
+    wake: Notify,
     /// Notified when the tally changes.
     tally_changed: Arc<Notify>,
 }
@@ -43,7 +43,7 @@ impl WayControl {
             by_link: AtomicBool::new(false),
             by_device: AtomicBool::new(false),
             tally: watch::channel(None).0,
-            wake: Arc::default(),
+            wake: Notify::new(),
         }
     }
 

@@ -33,8 +33,8 @@ pub struct FileError {
     pub cause: std::io::Error,
 }
 
-/// Plays a file, or standard input without a path, once `gate` is open. Ends by itself at the end unless it
-/// repeats.
+/// Plays a file, or standard input without a path, once `gate` is open. Ends by itself at the end
+/// unless it repeats.
 ///
 /// # Errors
 /// The file cannot be opened.
@@ -96,8 +96,8 @@ async fn open(path: &Path) -> Result<File, FileError> {
     File::open(path).await.map_err(|cause| FileError { path: path.to_owned(), cause })
 }
 
-/// Plays once, at the pace of the clock references, from `start` on; gives when its last picture ends, which is when a repeat
-/// starts.
+/// Plays once, at the pace of the clock references, from `start` on; gives when its last picture
+/// ends, which is when a repeat starts.
 async fn play(
     mut source: impl AsyncRead + Unpin,
     session: u32,
@@ -132,7 +132,8 @@ struct Pace {
     pid: Option<u16>,
     start: Instant,
     at: Instant,
-    /// PID of the pictures, decoding time of the last one and its distance from the one before, 90 kHz.
+    /// PID of the pictures, decoding time of the last one and its distance from the one before, 90
+    /// kHz.
     pictures: Option<(u16, u64, u64)>,
     /// Sum of these distances.
     length: u64,
@@ -189,7 +190,8 @@ async fn read_span(
             if let Some((pid, pcr)) = pcr
                 && *pace.pid.get_or_insert(pid) == pid
             {
-                // A reference holds for the packet it is in, so the span ends before it, and the next begins with it.
+                // A reference holds for the packet it is in, so the span ends before it, and the
+                // next begins with it.
                 let Some(last) = pace.clock.replace(pcr).filter(|_| seen > TS_PACKET) else { continue };
                 let ticks = wrapped_distance(pcr, last, PCR_WRAP);
                 let step = Duration::from_nanos(u64::try_from(ticks).unwrap_or(0) * 1000 / 27);
@@ -200,7 +202,7 @@ async fn read_span(
             }
         }
         if buffer.len() > SPAN_MAX {
-            return Err(std::io::Error::other("no clock reference within 8 MiB: this is no transport stream with a programme clock"));
+            return Err(std::io::Error::other("no clock reference within 8 MiB: not a transport stream with a programme clock"));
         }
         buffer.reserve(64 * 1024);
         if source.read_buf(buffer).await? == 0 {

@@ -3,8 +3,8 @@
 use crate::cause::resolve;
 use crate::stave::{CameraSender, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PullPlan, RtspServer, ServePlan, ServerOptions, TsFlow, UnitOutlet, WayCause,
-    spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out, units_of,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PullPlan, RtspServer, ServePlan, ServerOptions, Shard, Shards, UnitOutlet,
+    WayCause, spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
     link::{Link, Mode, RtspLink, SrtLink},
@@ -42,6 +42,8 @@ pub struct Way {
     pub status: Arc<LinkStatus>,
     /// What a named source needs besides.
     pub stave: Option<StaveWay>,
+    /// The thread that serves it, if it is an SRT link; without one that with the fewest links.
+    pub shard: Option<Shard>,
 }
 
 /// What a way by Stave needs.
@@ -155,7 +157,8 @@ enum Keys {
 }
 
 impl Way {
-    /// Fetches its secrets, so that nothing opens when one is missing. Relative paths count from `base`.
+    /// Fetches its secrets, so that nothing opens when one is missing. Relative paths count from
+    /// `base`.
     ///
     /// # Errors
     /// A secret is not where the link says.
@@ -238,7 +241,8 @@ impl OpenWay {
 }
 
 impl Ports {
-    /// No way is open yet. All end with `stop`; files begin to play when `gate` is given; relative paths count from `base`.
+    /// No way is open yet. All end with `stop`; files begin to play when `gate` is given; relative
+    /// paths count from `base`.
     #[must_use]
     pub fn new(base: &Path, stop: &Stop, gate: &Stop) -> Self {
         let (base, stop, gate) = (base.to_owned(), stop.clone(), gate.clone());
@@ -263,8 +267,8 @@ impl Ports {
         match (&way.link, keys) {
             (Link::Rtsp(rtsp), Keys::Rtsp(credentials)) => match way.flow {
                 Flow::In(intake) => Ok(spawn_pull(pull_plan(rtsp, credentials, intake, way.status), stop)),
-                out => {
-                    let outlet = units(out, &stop)?;
+                Flow::Out(outlet) => {
+                    let outlet = outlet.into_units(&stop);
                     let addr = resolve(rtsp.host.as_deref(), rtsp.port.unwrap_or(RtspLink::SERVE_PORT)).await?;
                     let own = rtsp.path.trim_matches('/');
                     let plan = ServePlan {
@@ -280,6 +284,7 @@ impl Ports {
                 }
             },
             (Link::Srt(srt), Keys::Srt(config)) if srt.mode == Mode::Listener => {
+                let shard = on_shard(way.shard)?;
                 let addr = resolve(srt.host.as_deref(), srt.port).await?;
                 let plan = ListenPlan {
                     stream: srt.stream_id.clone().map_or(StreamMatch::Any, StreamMatch::Exactly),
@@ -288,7 +293,7 @@ impl Ports {
                     flow: way.flow.into_ts()?,
                     status: way.status,
                 };
-                self.listen(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
+                self.listen(&shard, addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
             }
             (Link::Srt(srt), Keys::Srt(config)) => {
                 let rendezvous = srt.mode == Mode::Rendezvous;
@@ -301,11 +306,11 @@ impl Ports {
                     flow: way.flow.into_ts()?,
                     status: way.status,
                 };
-                Ok(spawn_caller(plan, stop))
+                Ok(spawn_caller(&on_shard(way.shard)?, plan, stop))
             }
             (Link::Rtp(rtp), _) => match way.flow.into_ts()? {
-                TsFlow::In(intake) => spawn_rtp_in(rtp, base, intake, way.status, stop).await,
-                TsFlow::Out(outlet) => {
+                Flow::In(intake) => spawn_rtp_in(rtp, base, intake, way.status, stop).await,
+                Flow::Out(outlet) => {
                     let to = resolve(rtp.host.as_deref(), rtp.port.unwrap_or_default()).await?;
                     spawn_rtp_out(to, rtp.interface, rtp.ttl, outlet, way.status, stop).map_err(|e| WayCause::Open(to, e))
                 }
@@ -313,16 +318,16 @@ impl Ports {
             (Link::Udp(udp), _) => {
                 let addr = resolve(udp.host.as_deref(), udp.port).await?;
                 let opened = match way.flow.into_ts()? {
-                    TsFlow::In(intake) => spawn_udp_in(addr, udp, intake, way.status, stop),
-                    TsFlow::Out(outlet) => spawn_udp_out(addr, udp, outlet, way.status, stop),
+                    Flow::In(intake) => spawn_udp_in(addr, udp, intake, way.status, stop),
+                    Flow::Out(outlet) => spawn_udp_out(addr, udp, outlet, way.status, stop),
                 };
                 opened.map_err(|e| WayCause::Open(addr, e))
             }
             (Link::File(file), _) => {
                 let path = file.path.as_ref().map(|p| base.join(p));
                 let opened = match way.flow.into_ts()? {
-                    TsFlow::In(intake) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop, self.0.gate.clone()).await,
-                    TsFlow::Out(outlet) => spawn_file_out(path.as_deref(), outlet, way.status, stop).await,
+                    Flow::In(intake) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop, self.0.gate.clone()).await,
+                    Flow::Out(outlet) => spawn_file_out(path.as_deref(), outlet, way.status, stop).await,
                 };
                 Ok(opened?)
             }
@@ -339,8 +344,8 @@ impl Ports {
                         };
                         spawn_take(plan, stop)
                     }
-                    out => {
-                        let outlet = units(out, &stop)?;
+                    Flow::Out(outlet) => {
+                        let outlet = outlet.into_units(&stop);
                         let plan = SourcePlan {
                             name: link.name.clone(),
                             streams: std::iter::once(StreamPlan::Main(outlet)).chain(part.sub.map(StreamPlan::Small)).collect(),
@@ -359,7 +364,7 @@ impl Ports {
     }
 
     /// Listens for callers of a link on a port that other links may use as well.
-    async fn listen(&self, addr: SocketAddr, plan: ListenPlan, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+    async fn listen(&self, shard: &Shard, addr: SocketAddr, plan: ListenPlan, mut stop: Stop) -> io::Result<JoinHandle<()>> {
         let mut shared = self.0.shared.lock().await;
         let port = match shared.listeners.get_mut(&addr) {
             Some(used) => {
@@ -368,7 +373,7 @@ impl Ports {
             }
             None => {
                 let (end, port_stop) = self.0.stop.child();
-                let port = Arc::new(Listener::open(addr, port_stop)?);
+                let port = Arc::new(Listener::open(shard, addr, port_stop)?);
                 shared.listeners.insert(addr, Shared { port: port.clone(), ways: 1, end });
                 port
             }
@@ -425,13 +430,8 @@ impl Ports {
     }
 }
 
-/// The units of what goes out.
-fn units(flow: Flow, stop: &Stop) -> Result<Arc<UnitOutlet>, WayCause> {
-    match flow {
-        Flow::Units(outlet) => Ok(outlet),
-        Flow::Out(outlet) => Ok(units_of(outlet, stop.clone())),
-        Flow::In(_) => Err(WayCause::Shape),
-    }
+fn on_shard(wanted: Option<Shard>) -> Result<Shard, WayCause> {
+    wanted.map_or_else(Shards::pick_of_program, Ok).map_err(WayCause::Thread)
 }
 
 /// One way less uses a port; gives the port back, told to end, when it was the last.
@@ -446,7 +446,8 @@ fn last_use<P>(ports: &mut HashMap<SocketAddr, Shared<P>>, addr: SocketAddr) -> 
     Arc::into_inner(used.port)
 }
 
-/// Opens all of them; files begin to play when `gate` is given. When one fails, those opened before end.
+/// Opens all of them; files begin to play when `gate` is given. When one fails, those opened before
+/// end.
 ///
 /// # Errors
 /// The first that cannot be opened. Secrets are fetched before anything opens.

@@ -1,4 +1,5 @@
-//! A way out into a file: what was there is kept, a failed write does not end it, and what is wrong with the stream is said.
+//! A way out into a file: what was there is kept, a failed write does not end it, and what is wrong
+//! with the stream is said.
 
 use super::{Outlet, file::FileError, status::LinkStatus};
 use crate::defects::defect;
@@ -18,8 +19,8 @@ use tokio::{
     task::JoinHandle,
 };
 
-/// Writes to a file, or to standard output without a path. A recording that is there already is kept under another name; after a
-/// failed write it goes on as soon as writing works again.
+/// Writes to a file, or to standard output without a path. A recording that is there already is
+/// kept under another name; after a failed write it goes on as soon as writing works again.
 ///
 /// # Errors
 /// The file cannot be created.
@@ -36,7 +37,7 @@ pub async fn spawn_file_out(
         loop {
             let stopping = tokio::select! {
                 () = stop.wait() => true,
-                () = outlet.wake.notified() => false,
+                () = outlet.filled() => false,
             };
             let ended = outlet.has_ended();
             outlet.take_into(&mut taken);
@@ -195,7 +196,8 @@ const NULL_PACKET: [u8; TS_PACKET] = {
 /// Recordings of one name that are told apart.
 const KEPT_MAX: u32 = 10_000;
 
-/// Moves a recording out of the way of a new one; gives its new name. Devices, pipes and empty files stay.
+/// Moves a recording out of the way of a new one; gives its new name. Devices, pipes and empty
+/// files stay.
 async fn keep_recording(path: &Path) -> std::io::Result<Option<PathBuf>> {
     match tokio::fs::symlink_metadata(path).await {
         Ok(m) if m.is_file() && m.len() > 0 => {}

@@ -1,4 +1,5 @@
-//! RTP without a session: a transport stream in payload type 33, or what a session description says.
+//! RTP without a session: a transport stream in payload type 33, or what a session description
+//! says.
 
 use super::{
     Intake, Outlet, WayCause,
@@ -113,8 +114,8 @@ async fn described(path: &Path, status: &LinkStatus) -> Result<Vec<SdpTrack>, Wa
     Ok(chosen.into_iter().filter_map(|n| sdp.tracks.get(n).cloned()).collect())
 }
 
-/// The tracks to take: a whole transport stream, or the first of pictures and the first of sound. All others
-/// are named and left aside.
+/// The tracks to take: a whole transport stream, or the first of pictures and the first of sound.
+/// All others are named and left aside.
 pub(super) fn choose(tracks: &[SdpTrack], status: &LinkStatus) -> Vec<usize> {
     let first = |wanted: fn(&PayloadFormat) -> bool| tracks.iter().position(|t| t.format.as_ref().is_ok_and(wanted));
     let chosen: Vec<usize> = match first(|f| *f == PayloadFormat::Ts) {

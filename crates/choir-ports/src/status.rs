@@ -1,7 +1,7 @@
 //! How one way in or out stands: written by its port, read by anybody, taken away by nobody.
 
 use crate::control::WayControl;
-use choir_core::facts::{Contact, Encryption, Loss, Notice, Waiting};
+use choir_core::facts::{Contact, Encryption, Loss, Notice, Piece, Waiting};
 use choir_host::{clock::unix_ms, lock};
 use std::{
     collections::VecDeque,
@@ -14,10 +14,11 @@ use std::{
 };
 use tokio::sync::{Notify, watch};
 
-/// Notices kept: a caller that is refused four times a second must not push out everything else, so repeats are dropped.
+/// Notices kept: a caller that is refused four times a second must not push out everything else, so
+/// repeats are dropped.
 const NOTICES_KEPT: usize = 32;
-/// Headroom readings kept, one each 200 ms or so.
-const HEADROOM_KEPT: usize = 64;
+/// Pieces kept, one each 200 ms or so.
+const PIECES_KEPT: usize = 64;
 
 /// Totals of one link. They only grow.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -38,6 +39,16 @@ pub struct Counters {
     pub dropped: u64,
     /// Of those, the ones for which the peer's flow window had no room.
     pub window_dropped: u64,
+    /// Runs of packets lost.
+    pub holes: u64,
+    /// Acknowledgements sent (way in).
+    pub acks: u64,
+    /// Of those, answered.
+    pub answered: u64,
+    /// Packets that could not be decrypted (way in).
+    pub undecrypted: u64,
+    /// Bytes of media on the wire, repeats and headers included: what came, or what left.
+    pub wire_bytes: u64,
 }
 
 impl Counters {
@@ -51,6 +62,11 @@ impl Counters {
         self.resent += o.resent;
         self.dropped += o.dropped;
         self.window_dropped += o.window_dropped;
+        self.holes += o.holes;
+        self.acks += o.acks;
+        self.answered += o.answered;
+        self.undecrypted += o.undecrypted;
+        self.wire_bytes += o.wire_bytes;
     }
 
     /// What has come on top since `before`.
@@ -65,6 +81,11 @@ impl Counters {
             resent: self.resent.saturating_sub(before.resent),
             dropped: self.dropped.saturating_sub(before.dropped),
             window_dropped: self.window_dropped.saturating_sub(before.window_dropped),
+            holes: self.holes.saturating_sub(before.holes),
+            acks: self.acks.saturating_sub(before.acks),
+            answered: self.answered.saturating_sub(before.answered),
+            undecrypted: self.undecrypted.saturating_sub(before.undecrypted),
+            wire_bytes: self.wire_bytes.saturating_sub(before.wire_bytes),
         }
     }
 }
@@ -82,17 +103,28 @@ pub struct Gauges {
     pub peer_window: Option<u32>,
     /// Age of the oldest packet without acknowledgement (way out).
     pub unacknowledged: Option<Duration>,
-}
-
-/// Headroom of some time: least and greatest, µs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct HeadroomReading {
-    /// When it was read.
-    pub at: Instant,
-    /// Least since the reading before.
-    pub least_us: i64,
-    /// Greatest since the reading before.
-    pub greatest_us: i64,
+    /// Variation of the transit from packet to packet (way in).
+    pub jitter: Option<Duration>,
+    /// Largest payload of late (way in).
+    pub largest: Option<u32>,
+    /// Time since anything came from the peer.
+    pub silent: Option<Duration>,
+    /// Time since a packet of media came from it (way in).
+    pub data_silent: Option<Duration>,
+    /// Time since the first of our acknowledgements that has no answer (way in).
+    pub unanswered: Option<Duration>,
+    /// Correction for the peer's clock, µs (way in).
+    pub drift_us: Option<i64>,
+    /// Room that the peer has left, packets (way out).
+    pub peer_free: Option<u32>,
+    /// Packets that reached it in its last second (way out).
+    pub peer_packets: Option<u32>,
+    /// Ceiling in force, bits per second (way out).
+    pub ceiling_bps: Option<u64>,
+    /// Longest wait for a first sending of late (way out).
+    pub waited: Option<Duration>,
+    /// Time since a new key was announced that has no confirmation (way out).
+    pub key_unconfirmed: Option<Duration>,
 }
 
 /// One connected peer of a way that has peers.
@@ -106,23 +138,42 @@ pub struct PeerLive {
     pub counters: Counters,
     /// Its present values.
     pub gauges: Gauges,
-    /// Its latest headroom readings, oldest first.
-    pub headroom: VecDeque<HeadroomReading>,
+    /// Its host says that nobody listens there any more.
+    pub port_closed: bool,
+    /// Its latest pieces, oldest first, with their ends; `ago` of a hole counts from there.
+    pub pieces: VecDeque<(Instant, Piece)>,
 }
 
 impl PeerLive {
-    pub(crate) fn note_headroom(&mut self, reading: HeadroomReading) {
-        if self.headroom.len() == HEADROOM_KEPT {
-            self.headroom.pop_front();
+    /// One that has just come.
+    #[must_use]
+    pub fn new(addr: SocketAddr, now: Instant) -> Self {
+        Self {
+            addr,
+            since: (now, unix_ms()),
+            counters: Counters::default(),
+            gauges: Gauges::default(),
+            port_closed: false,
+            pieces: VecDeque::new(),
         }
-        self.headroom.push_back(reading);
     }
 
-    /// Headroom read after `after`, up to and with `until`.
+    pub(crate) fn note_piece(&mut self, at: Instant, piece: Piece) {
+        if self.pieces.len() == PIECES_KEPT {
+            self.pieces.pop_front();
+        }
+        self.pieces.push_back((at, piece));
+    }
+
+    /// Pieces that ended after `after`, up to and with `until`, from where their times count.
     #[must_use]
-    pub fn headroom_between(&self, after: Instant, until: Instant) -> Option<(i64, i64)> {
-        let within = self.headroom.iter().filter(|h| h.at > after && h.at <= until);
-        within.map(|h| (h.least_us, h.greatest_us)).reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
+    pub fn pieces_between(&self, after: Instant, until: Instant) -> Vec<Piece> {
+        let within = self.pieces.iter().filter(|(at, _)| *at > after && *at <= until);
+        let moved = |(at, p): &(Instant, Piece)| {
+            let ago = until - *at;
+            Piece { ago, hole: p.hole.map(|(packets, before)| (packets, before + ago)), ..*p }
+        };
+        within.map(moved).collect()
     }
 }
 
@@ -217,7 +268,8 @@ impl LinkStatus {
         Self::notifying(Arc::default(), Arc::default())
     }
 
-    /// As `new`; `changed` is notified whenever it stands otherwise or has a notice, `tally_changed` whenever its tally is another.
+    /// As `new`; `changed` is notified whenever it stands otherwise or has a notice,
+    /// `tally_changed` whenever its tally is another.
     #[must_use]
     pub fn notifying(changed: Arc<Notify>, tally_changed: Arc<Notify>) -> Arc<Self> {
         Arc::new(Self {
@@ -347,6 +399,7 @@ impl LinkStatus {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use choir_core::facts::Span;
 
     #[test]
     fn everybody_reads_the_same_and_no_dip_is_missed_or_told_twice() {
@@ -359,19 +412,17 @@ mod tests {
         }
         assert_eq!(status.look().notices_after(1).map(|n| n.0).collect::<Vec<_>>(), [2]);
         let (t, ms) = (Instant::now(), Duration::from_millis);
-        let mut peer = PeerLive {
-            addr: ([127, 0, 0, 1], 1).into(),
-            since: (t, 0),
-            counters: Counters::default(),
-            gauges: Gauges::default(),
-            headroom: VecDeque::new(),
-        };
-        for (n, least_us) in [90, 20, 80, 85, 70, 88].into_iter().enumerate() {
-            peer.note_headroom(HeadroomReading { at: t + ms(200 * n as u64), least_us, greatest_us: 100 + least_us });
+        let mut peer = PeerLive::new(([127, 0, 0, 1], 1).into(), t);
+        for (n, least) in [90.0, 20.0, 80.0, 85.0, 70.0, 88.0].into_iter().enumerate() {
+            let headroom_ms = Some(Span { least, greatest: 100.0 + least });
+            peer.note_piece(t + ms(200 * n as u64), Piece { headroom_ms, hole: Some((2, ms(50))), ..Piece::default() });
         }
-        // Whoever looks once a second sees the dip, whatever others have read; the next second does not have it.
-        assert_eq!(peer.headroom_between(t, t + ms(800)), Some((20, 185)));
-        assert_eq!(peer.headroom_between(t + ms(800), t + ms(1800)), Some((88, 188)));
-        assert_eq!(peer.headroom_between(t + ms(1800), t + ms(2800)), None);
+        // Whoever looks once a second sees the dip, whatever others have read; the next second does
+        // not have it.
+        let headroom = |from, to| peer.pieces_between(t + ms(from), t + ms(to)).iter().filter_map(|p| p.headroom_ms).reduce(Span::with);
+        assert_eq!(headroom(0, 800), Some(Span { least: 20.0, greatest: 185.0 }));
+        assert_eq!(headroom(800, 1800), Some(Span { least: 88.0, greatest: 188.0 }));
+        assert_eq!(headroom(1800, 2800), None);
+        assert_eq!(peer.pieces_between(t, t + ms(300))[0].hole, Some((2, ms(150))), "its time counts from the end of the tick");
     }
 }

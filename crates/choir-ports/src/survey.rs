@@ -43,7 +43,7 @@ fn say(failure: &Failure) -> String {
     match failure {
         Failure::TooMuch { limit_bps, limit_ms } => {
             let (rate, time) = (Bitrate(*limit_bps), say_duration(Duration::from_millis((*limit_ms).into())));
-            format!("the other side allows at most {rate} for {time}: ask for less, or start it with a higher --limit")
+            format!("the other end allows at most {rate} for {time}: ask for less, or start it with a higher --limit")
         }
         other => other.to_string(),
     }

@@ -7,7 +7,10 @@ use choir_core::{
     link::UdpLink,
 };
 use choir_host::clock::unix_ms;
-use choir_host::{Stop, udp::UdpPort};
+use choir_host::{
+    Stop,
+    udp::{UdpPort, any_address},
+};
 use std::{
     collections::VecDeque,
     io,
@@ -78,17 +81,17 @@ pub fn spawn_udp_in(
     }))
 }
 
-/// A socket to send to `to`, which may be a group. Not connected: a receiver that is not there yet is no
-/// error for a way without handshake.
+/// A socket to send to `to`, which may be a group. Not connected: a receiver that is not there yet
+/// is no error for a way without handshake.
 pub(super) fn open_out(to: SocketAddr, interface: Option<IpAddr>, ttl: Option<u8>) -> io::Result<UdpPort> {
     if to.ip().is_multicast() {
         return UdpPort::to_group(to.ip(), interface, ttl.unwrap_or(GROUP_TTL));
     }
-    let any: SocketAddr = if to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { (std::net::Ipv6Addr::UNSPECIFIED, 0).into() };
-    UdpPort::open(any, None)
+    UdpPort::open(SocketAddr::new(any_address(to.ip()), 0), None)
 }
 
-/// Sends what comes out of an outlet, seven packets a datagram, each in the form that `form` gives it.
+/// Sends what comes out of an outlet, seven packets a datagram, each in the form that `form` gives
+/// it.
 pub(super) async fn send_datagrams(
     socket: UdpPort,
     to: SocketAddr,

@@ -5,7 +5,8 @@ use choir_host::{Stop, clock::steady_us};
 use choir_proto::ts::{Depth, TsReader};
 use std::{collections::VecDeque, sync::Arc};
 
-/// Takes a transport stream apart as long as it is not stopped; its units come out of the outlet that it gives.
+/// Takes a transport stream apart as long as it is not stopped; its units come out of the outlet
+/// that it gives.
 #[must_use]
 pub fn units_of(from: Arc<Outlet>, mut stop: Stop) -> Arc<UnitOutlet> {
     let units = UnitOutlet::new();

@@ -1,10 +1,10 @@
-//! Groups, RTP and served feeds over real sockets on loopback: what is taken, what is not, and what happens to
-//! those who send junk.
+//! Groups, RTP and served feeds over real sockets on loopback: what is taken, what is not, and what
+//! happens to those who send junk.
 
 use bytes::Bytes;
 use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, udp::UdpPort};
-use choir_ports::{Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, WayError, open_ways};
+use choir_ports::{AnyOutlet, Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, WayError, open_ways};
 use choir_proto::{
     rtp::write_rtp_header,
     ts::{TS_PACKET, TsWriter, Unit, WriterConfig},
@@ -51,7 +51,8 @@ impl Basket {
 
 async fn open(url: &str, flow: Flow, stop: &Stop) -> Result<Arc<LinkStatus>, WayError> {
     let status = LinkStatus::new();
-    let way = Way { name: "boathouse-1".into(), link: parse_url(url).0.expect(url), flow, status: status.clone(), stave: None };
+    let way =
+        Way { name: "boathouse-1".into(), link: parse_url(url).0.expect(url), flow, status: status.clone(), stave: None, shard: None };
     open_ways(vec![way], Duration::from_millis(100), Path::new("."), stop, &Stop::given()).await.map(|_| status)
 }
 
@@ -70,17 +71,7 @@ fn rtp(sequence: u16, payload_type: u8, data: &[u8]) -> Vec<u8> {
 }
 
 async fn until(status: &LinkStatus, what: &str, wanted: impl Fn(&Live) -> bool) -> Live {
-    let mut tick = tokio::time::interval(Duration::from_millis(5));
-    let wait = async {
-        loop {
-            let live = status.look();
-            if wanted(&live) {
-                return live;
-            }
-            tick.tick().await;
-        }
-    };
-    tokio::time::timeout(PATIENCE, wait).await.unwrap_or_else(|_| unreachable!("never {what}: {:?}", status.look()))
+    choir_rig::until(what, Duration::from_secs(20), || status.look(), wanted).await
 }
 
 #[tokio::test]
@@ -139,7 +130,7 @@ async fn what_goes_out_in_rtp_counts_on() {
     let receiver = UdpSocket::bind("127.0.0.1:0").expect("bound");
     receiver.set_read_timeout(Some(PATIENCE)).expect("set");
     let outlet = Outlet::new();
-    open(&format!("rtp://{}", receiver.local_addr().expect("address")), Flow::Out(outlet.clone()), &stop).await.expect("opens");
+    open(&format!("rtp://{}", receiver.local_addr().expect("address")), Flow::Out(outlet.clone().into()), &stop).await.expect("opens");
     outlet.push(Bytes::from(vec![0x47; 15 * TS_PACKET]));
     let got = tokio::task::spawn_blocking(move || {
         let mut packets = Vec::new();
@@ -163,7 +154,7 @@ const SPS_PPS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0
 async fn served(login: &str, stop: &Stop) -> (SocketAddr, Arc<Outlet>, Arc<LinkStatus>) {
     let addr = SocketAddr::from(([127, 0, 0, 1], choir_rig::port()));
     let outlet = Outlet::new();
-    let status = open(&format!("rtsp://{login}{addr}"), Flow::Out(outlet.clone()), stop).await.expect("serves");
+    let status = open(&format!("rtsp://{login}{addr}"), Flow::Out(outlet.clone().into()), stop).await.expect("serves");
     let mut writer = TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() });
     for n in 0..2u64 {
         let data = [SPS_PPS, &[0, 0, 0, 1, 0x65, 0x88], &[0xA5; 500]].concat();
@@ -206,7 +197,7 @@ async fn junk_on_a_served_port_costs_its_sender_the_connection_and_nobody_else()
     let options = ask(&mut good, format!("OPTIONS rtsp://{addr}/ RTSP/1.0\r\nCSeq: 2\r\n\r\n").as_bytes(), "\r\n\r\n").await;
     assert!(options.contains("CSeq: 2") && options.contains("GET_PARAMETER"), "{options}");
     // The address is taken.
-    let second = open(&format!("rtsp://{addr}/x"), Flow::Out(Outlet::new()), &stop).await;
+    let second = open(&format!("rtsp://{addr}/x"), Flow::Out(AnyOutlet::Ts(Outlet::new())), &stop).await;
     let text = second.map(|_| ()).expect_err("taken").to_string();
     assert!(text.contains("boathouse-1: cannot open") && text.contains("another program waits on that port"), "{text}");
     end.now();

@@ -1,4 +1,5 @@
-//! A strict viewer of a served feed, with a reader of its own: what RTP-Info, numbers and sender reports promise, over sockets.
+//! A strict viewer of a served feed, with a reader of its own: what RTP-Info, numbers and sender
+//! reports promise, over sockets.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
@@ -51,9 +52,10 @@ async fn served(size: usize, stop: &Stop) -> (SocketAddr, Arc<LinkStatus>) {
     let way = Way {
         name: "boathouse-1".into(),
         link: parse_url(&format!("rtsp://{addr}")).0.unwrap(),
-        flow: Flow::Out(outlet.clone()),
+        flow: Flow::Out(outlet.clone().into()),
         status: status.clone(),
         stave: None,
+        shard: None,
     };
     open_ways(vec![way], Duration::from_millis(100), Path::new("."), stop, &Stop::given()).await.unwrap();
     tokio::spawn(feed(outlet, size));
@@ -157,7 +159,8 @@ impl Viewer {
         session
     }
 
-    /// The next packet on a channel (RTP and RTCP of pictures, RTP and RTCP of sound), and what came on others before it.
+    /// The next packet on a channel (RTP and RTCP of pictures, RTP and RTCP of sound), and what
+    /// came on others before it.
     async fn packet(&mut self, channel: u8) -> Vec<u8> {
         if !self.udp.is_empty() {
             let mut buffer = vec![0; 2048];
@@ -208,11 +211,12 @@ async fn promises_are_kept(by_udp: bool) {
     for (track, promised) in info(&played).into_iter().enumerate() {
         assert_eq!(numbers(&viewer.packet(2 * track as u8).await), promised, "track {track}");
     }
-    // The first report is of what this viewer has got, which is nothing; the next one comes after five seconds.
-    let words = |report: &[u8]| (report[1], u32::from_be_bytes([report[20], report[21], report[22], report[23]]));
+    // The first report is of what this viewer has got, which is nothing; the next one comes after
+    // five seconds.
+    let words = |report: &[u8]| (report[1], packets_said(report));
     assert_eq!(words(&viewer.packet(1).await), (200, 0));
     let (mut count, mut last) = (1u32, 0);
-    let (report, before) = viewer_report(&mut viewer).await;
+    let (report, before) = viewer_report(&mut viewer, count).await;
     let (kind, said) = words(&report);
     for rtp in before {
         last = numbers(&rtp).0;
@@ -237,8 +241,14 @@ async fn promises_are_kept(by_udp: bool) {
     assert_eq!(numbers(&viewer.packet(0).await), again[0]);
 }
 
-/// The next report on pictures, and the packets of pictures that came before it.
-async fn viewer_report(viewer: &mut Viewer) -> (Vec<u8>, Vec<Vec<u8>>) {
+/// What a report says was sent before it.
+fn packets_said(report: &[u8]) -> u32 {
+    u32::from_be_bytes([report[20], report[21], report[22], report[23]])
+}
+
+/// The next report on pictures, and the packets of pictures that came before it, of which `had` are
+/// known already.
+async fn viewer_report(viewer: &mut Viewer, had: u32) -> (Vec<u8>, Vec<Vec<u8>>) {
     let mut before = Vec::new();
     if viewer.udp.is_empty() {
         loop {
@@ -251,13 +261,20 @@ async fn viewer_report(viewer: &mut Viewer) -> (Vec<u8>, Vec<Vec<u8>>) {
         }
     }
     let (mut rtp, mut rtcp) = (vec![0; 2048], vec![0; 2048]);
-    loop {
+    // The report first where both wait, or whoever looks late takes packets that came behind it.
+    // What was sent before it waits by then; what is not there at once was not sent.
+    let report = loop {
         tokio::select! {
             biased;
+            n = viewer.udp[1].recv(&mut rtcp) => break rtcp[..n.unwrap()].to_vec(),
             n = viewer.udp[0].recv(&mut rtp) => before.push(rtp[..n.unwrap()].to_vec()),
-            n = viewer.udp[1].recv(&mut rtcp) => return (rtcp[..n.unwrap()].to_vec(), before),
         }
+    };
+    while had + (before.len() as u32) < packets_said(&report) {
+        let Ok(n) = timeout(Duration::from_millis(1), viewer.udp[0].recv(&mut rtp)).await else { break };
+        before.push(rtp[..n.unwrap()].to_vec());
     }
+    (report, before)
 }
 
 #[tokio::test]

@@ -1,4 +1,5 @@
-//! Who asks, in RTSP and HTTP: Basic and Digest (RFC 7617, RFC 7616) with MD5 and SHA-256, both ends of it.
+//! Who asks, in RTSP and HTTP: Basic and Digest (RFC 7617, RFC 7616) with MD5 and SHA-256, both
+//! ends of it.
 
 use base64::{Engine, prelude::BASE64_STANDARD};
 use md5::{Digest, Md5};
@@ -235,7 +236,8 @@ impl Proof<'_> {
 }
 
 impl Challenge {
-    /// The `Authorization` header that answers it. `count` counts uses of the nonce from 1, `cnonce` is random.
+    /// The `Authorization` header that answers it. `count` counts uses of the nonce from 1,
+    /// `cnonce` is random.
     #[must_use]
     pub fn answer(&self, c: &Credentials, method: &str, uri: &str, count: u32, cnonce: &str) -> String {
         if self.scheme == Scheme::Basic {
@@ -285,7 +287,8 @@ impl Challenge {
         format!("Digest realm=\"{}\", nonce=\"{}\", algorithm={algorithm}{qop}{stale}", quote(&self.realm), self.nonce)
     }
 
-    /// Judges an `Authorization` header by the credentials wanted; `old` tells numbers that have been ours.
+    /// Judges an `Authorization` header by the credentials wanted; `old` tells numbers that have
+    /// been ours.
     #[must_use]
     pub fn judge(&self, header: Option<&str>, c: &Credentials, method: &str, uri: &str, old: impl Fn(&str) -> bool) -> Verdict {
         let Some(header) = header else { return Verdict::Absent };
@@ -302,8 +305,8 @@ impl Challenge {
         }
         let count = field(f, "qop").filter(|q| *q == "auth").map(|_| get("nc"));
         let nonce = get("nonce");
-        // A proof without the address asked for could be taken from another request; devices differ in how
-        // they write it, so the path must end alike.
+        // A proof without the address asked for could be taken from another request; devices differ
+        // in how they write it, so the path must end alike.
         let same = uri.trim_end_matches('/').ends_with(path_of(get("uri")).trim_end_matches('/'));
         let proof = Proof { scheme: self.scheme, realm: &self.realm, nonce, count, cnonce: get("cnonce"), method, uri: get("uri") };
         let right = bool::from(proof.compute(c).as_bytes().ct_eq(get("response").as_bytes()));

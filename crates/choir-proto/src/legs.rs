@@ -39,8 +39,8 @@ impl Arrival {
     }
 }
 
-/// Merges the legs of one line. With one leg all goes through in the order in which it came, but for what belongs to a connection
-/// that a later one has taken the place of.
+/// Merges the legs of one line. With one leg all goes through in the order in which it came, but
+/// for what belongs to a connection that a later one has taken the place of.
 #[derive(Debug, Default)]
 pub struct LegMerge {
     /// The latest session.

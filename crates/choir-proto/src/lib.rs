@@ -1,7 +1,7 @@
 //! Sans-I/O protocols and media formats of Cable Choir.
 //!
-//! Nothing here opens a socket, reads a clock or asks the system for randomness: bytes, the time and
-//! a seed are handed in; bytes to send, events and the next deadline are polled out.
+//! Nothing here opens a socket, reads a clock or asks the system for randomness: bytes, the time
+//! and a seed are handed in; bytes to send, events and the next deadline are polled out.
 //!
 //! | module | holds |
 //! |---|---|

@@ -1,4 +1,5 @@
-//! Media between protocols: transport streams, or access units in the pieces in which they came, never put together on the way.
+//! Media between protocols: transport streams, or access units in the pieces in which they came,
+//! never put together on the way.
 
 use crate::ts::{Timed, UnitFormat};
 use bytes::Bytes;

@@ -46,7 +46,8 @@ pub struct ToTs {
 }
 
 impl ToTs {
-    /// Takes media; gives the part of the transport stream that it makes. Another format is another start.
+    /// Takes media; gives the part of the transport stream that it makes. Another format is another
+    /// start.
     pub fn push(&mut self, media: &Media) -> Bytes {
         let (format, timed) = match media {
             Media::Ts(bytes) => return bytes.clone(),
@@ -57,7 +58,8 @@ impl ToTs {
             old => old.insert(Mux::new(format.clone())),
         };
         mux.push(timed, &mut self.out);
-        // The next starts empty: room kept from a keyframe would be held by every small piece that waits to be sent.
+        // The next starts empty: room kept from a keyframe would be held by every small piece that
+        // waits to be sent.
         Bytes::from(std::mem::take(&mut self.out))
     }
 }

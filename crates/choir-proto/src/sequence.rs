@@ -1,5 +1,6 @@
-//! Access units in time: decoding times, stamps that cannot be corrected, sound that follows on, and a clock that runs with the
-//! sender's. What comes out can be handed on as it is, or written as a transport stream ([`crate::mux`]).
+//! Access units in time: decoding times, stamps that cannot be corrected, sound that follows on,
+//! and a clock that runs with the sender's. What comes out can be handed on as it is, or written as
+//! a transport stream ([`crate::mux`]).
 
 use crate::{
     audio::{PCM_SAMPLE, ST302_RATE, Upsampler, decode_g711, fit_channels, st302_channels, st302_frame},
@@ -13,7 +14,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// Between clock references when no unit comes: 40 ms are allowed, the rest is for timers that ring late.
+/// Between clock references when no unit comes: 40 ms are allowed, the rest is for timers that ring
+/// late.
 const CLOCK_EVERY: Duration = Duration::from_millis(30);
 /// The least delay of the last so many seconds is what the clock follows.
 const WINDOW: Duration = Duration::from_secs(5);
@@ -23,7 +25,8 @@ const SLEW: i64 = 5000;
 const LATE_MAX: u32 = 8;
 /// How far units may run ahead of the clock (500 ms, 27 MHz), beyond the lead.
 const AHEAD_MAX: i64 = 13_500_000;
-/// Sound may overlap by this much for rounding (5 ms, 90 kHz); further back than the other (2 s) it has a clock of its own.
+/// Sound may overlap by this much for rounding (5 ms, 90 kHz); further back than the other (2 s) it
+/// has a clock of its own.
 const SOUND_ROUNDING: i64 = 450;
 const SOUND_BACK_MAX: i64 = 180_000;
 /// Pictures that may be shown in another order than they come.
@@ -40,7 +43,8 @@ pub struct SequencedTrack {
     pub codec: Codec,
 }
 
-/// Gives decoding times to pictures whose order of coming is that of decoding (ISO 13818-1, 2.4.3.7).
+/// Gives decoding times to pictures whose order of coming is that of decoding (ISO 13818-1,
+/// 2.4.3.7).
 #[derive(Debug, Default)]
 struct DecodeOrder {
     /// Presentation times of the last pictures, in order.
@@ -53,9 +57,10 @@ struct DecodeOrder {
 }
 
 impl DecodeOrder {
-    /// The decoding time of the next picture: with pictures out of order by `n`, the presentation time that
-    /// `n` of those seen come after, so that it grows and never passes its own. `None` when there is no such
-    /// time: the first picture out of order in a stream that had not said there would be any.
+    /// The decoding time of the next picture: with pictures out of order by `n`, the presentation
+    /// time that `n` of those seen come after, so that it grows and never passes its own. `None`
+    /// when there is no such time: the first picture out of order in a stream that had not said
+    /// there would be any.
     fn dts(&mut self, pts: i64, declared: Option<u8>) -> Option<i64> {
         let at = self.recent.partition_point(|p| *p < pts);
         let ahead = self.recent.len() - at;
@@ -172,7 +177,8 @@ pub struct Sequencer {
     last_pts: LongPts,
     /// What is handed on says that the clock jumps.
     jump: bool,
-    /// The clock as it was last handed on, and at the last reference that a transport stream has of it.
+    /// The clock as it was last handed on, and at the last reference that a transport stream has of
+    /// it.
     told: Option<u64>,
     referred: Option<u64>,
     /// When the sound that has gone out ends, 90 kHz.
@@ -181,8 +187,9 @@ pub struct Sequencer {
 }
 
 impl Sequencer {
-    /// For these tracks: the first of pictures and the first of sound are taken. `lead` is how far the clock
-    /// runs behind the sender's pictures: what the network may delay one of them more than the others.
+    /// For these tracks: the first of pictures and the first of sound are taken. `lead` is how far
+    /// the clock runs behind the sender's pictures: what the network may delay one of them more
+    /// than the others.
     #[must_use]
     pub fn new(tracks: &[SequencedTrack], lead: Duration) -> Self {
         let video = tracks.iter().find(|t| t.codec.is_video());
@@ -313,8 +320,9 @@ impl Sequencer {
         self.next
     }
 
-    /// Whether sound at `pts` follows on what was: where the clocks of picture and sound are brought together it may step back
-    /// under what has gone out, and what lies there already is left out.
+    /// Whether sound at `pts` follows on what was: where the clocks of picture and sound are
+    /// brought together it may step back under what has gone out, and what lies there already is
+    /// left out.
     fn sounds_on(&mut self, pts: i64, unit: &MediaUnit) -> bool {
         let overlaps = self.sound_end.is_some_and(|end| (end - SOUND_BACK_MAX..end - SOUND_ROUNDING).contains(&pts));
         if !overlaps {
@@ -363,7 +371,8 @@ impl Sequencer {
         if time > media && leads {
             self.late += 1;
             if self.late >= LATE_MAX {
-                // The way has become longer for good: begin anew from here, and say so in the stream.
+                // The way has become longer for good: begin anew from here, and say so in the
+                // stream.
                 *clock = Follower::new(now, media);
                 self.late = 0;
                 self.jump_to(media - self.lead);
@@ -371,7 +380,8 @@ impl Sequencer {
             }
         } else if leads {
             self.late = 0;
-            // A sender's clock that runs fast is caught up with before a decoder would have to keep too much.
+            // A sender's clock that runs fast is caught up with before a decoder would have to keep
+            // too much.
             if media - time > self.lead + AHEAD_MAX {
                 *clock = Follower::new(now, media);
                 self.moved += 1;
@@ -410,7 +420,8 @@ mod tests {
 
     #[test]
     fn decoding_times_grow_and_never_pass_their_pictures() {
-        // I P B B P B B by decoding; shown I B B P B B P. What is not declared costs the first ones.
+        // I P B B P B B by decoding; shown I B B P B B P. What is not declared costs the first
+        // ones.
         for (order, declared, lost) in [
             (vec![0i64, 3, 1, 2, 6, 4, 5, 9, 7, 8], Some(1), 0),
             (vec![0, 3, 1, 2, 6, 4, 5, 9, 7, 8], None, 2),

@@ -1,9 +1,10 @@
-//! Presentation times of one track held against their arrival: a single wrong one is corrected, a clock that has moved is
-//! followed.
+//! Presentation times of one track held against their arrival: a single wrong one is corrected, a
+//! clock that has moved is followed.
 
 use std::time::Instant;
 
-/// A time this far beyond what has passed since the last unit (500 ms, 90 kHz) is not believed at once: units come late, not early.
+/// A time this far beyond what has passed since the last unit (500 ms, 90 kHz) is not believed at
+/// once: units come late, not early.
 const AHEAD_MAX: i64 = 45_000;
 /// Least distance back that is not believed at once: 100 ms.
 const BACK_MIN: i64 = 9000;
@@ -34,7 +35,8 @@ pub(crate) struct StampGuard {
 }
 
 impl StampGuard {
-    /// Checks the time of the unit that came `now`. `reorder` is how many pictures may be shown later than they come.
+    /// Checks the time of the unit that came `now`. `reorder` is how many pictures may be shown
+    /// later than they come.
     pub fn check(&mut self, now: Instant, pts: i64, reorder: Option<u8>) -> Checked {
         let Some((last, then)) = self.last else {
             self.last = Some((pts, now));

@@ -1,37 +1,34 @@
-//! Joins the access units of several sources into one sequence that never jumps, for those who take units as they are.
+//! Joins the access units of several sources into one sequence that never jumps, for those who take
+//! units as they are.
 //!
-//! A take waits for a keyframe of the wanted source. Pictures of the old one that are shown before one that has gone out are still
-//! awaited; the times of the new one are moved so that they go on from the old one's, and its sound begins where the old one's ends.
+//! A take waits for a keyframe of the wanted source. Pictures of the old one that are shown before
+//! one that has gone out are still awaited; the times of the new one are moved so that they go on
+//! from the old one's, and its sound begins where the old one's ends.
 
-use crate::ts::{AccessUnit, Cut, PTS_WRAP, SourceKey, sound_ticks, wrapped_distance};
+use crate::ts::{
+    AccessUnit, Cut, PTS_WRAP, SourceKey,
+    limits::{BACK_MAX, CLOSE_MAX_US, FOLLOWS_MAX, ROUNDING, SILENT_US, SOUND_MAX_US, SOUND_SPARE_REORDERED, SOUND_WAIT_US, STEP_MIN},
+    sound_ticks, wrapped_distance,
+};
 use std::collections::VecDeque;
 
-/// Sound is kept for as long as it may run ahead of or behind the pictures of its time.
-const SOUND_MAX_US: i64 = 1_250_000;
-/// Units of sound that are kept: more than are sent in that time.
+/// Units of sound that are kept: more than are sent in the time for which sound is kept.
 const SOUND_MAX: usize = 512;
-/// Least distance of decoding times at a cut: 1 ms.
-const STEP_MIN: i64 = 90;
-/// A start that is off by no more than this (50 ms) follows on what was.
-const FOLLOWS_MAX: i64 = 4500;
-/// Sound may overlap by this much for rounding.
-const ROUNDING: i64 = 2;
-/// How long pictures of the old source are awaited.
-const CLOSE_MAX_US: i64 = 500_000;
-/// A time further back than this (2 s) is a jump, not another order of pictures.
-const BACK_MAX: i64 = 180_000;
 /// Units kept from the keyframe on while the old source ends.
 const HELD_MAX: usize = 256;
 
 /// What a source has sent just now, as far as one that comes on needs it.
 #[derive(Debug, Clone, Default)]
 pub struct UnitPreroll {
+    /// When its first unit came, µs.
+    since: Option<i64>,
     sound: VecDeque<(i64, AccessUnit)>,
 }
 
 impl UnitPreroll {
     /// Takes a unit that came at `now` (µs on a clock that never steps).
     pub fn push(&mut self, now: i64, unit: &AccessUnit) {
+        self.since.get_or_insert(now);
         if unit.kind.is_audio() {
             self.sound.push_back((now, unit.clone()));
             while self.sound.len() > SOUND_MAX || self.sound.front().is_some_and(|(at, _)| now - at > SOUND_MAX_US) {
@@ -77,10 +74,17 @@ impl Reach {
 struct OnAir {
     key: SourceKey,
     has_video: bool,
+    has_audio: bool,
     /// Added to its times, 90 kHz.
     shift: u64,
     /// Its sound begins here, after a cut.
     floor: Option<u64>,
+}
+
+impl OnAir {
+    fn of(key: SourceKey, first: &AccessUnit, shift: u64, floor: Option<u64>) -> Self {
+        Self { key, has_video: has_video(first), has_audio: has_audio(first), shift, floor }
+    }
 }
 
 /// A source that has its keyframe, and what has come of it since.
@@ -95,37 +99,40 @@ struct Next {
 /// One sequence of units made of one source at a time.
 #[derive(Debug, Default)]
 pub struct UnitSplicer {
-    wanted: Option<u32>,
     on: Option<OnAir>,
     next: Option<Next>,
     reach: Reach,
 }
 
 impl UnitSplicer {
-    /// Wants this line on, at its next keyframe; the first one comes on at once.
-    pub fn want(&mut self, line: u32) {
-        self.wanted = Some(line);
-        let on = self.on();
-        self.next.take_if(|n| on.is_some_and(|on| !n.key.may_follow(on, Some(line))));
-    }
-
     /// What is on.
     #[must_use]
     pub fn on(&self) -> Option<SourceKey> {
         self.on.as_ref().map(|o| o.key)
     }
 
-    /// Takes a unit of a source that came at `now` (µs on a clock that never steps); appends what goes out, and gives the cut if one
-    /// was made. `preroll` is what the source sent before.
-    pub fn push(&mut self, key: SourceKey, now: i64, unit: &AccessUnit, preroll: &UnitPreroll, out: &mut Vec<AccessUnit>) -> Option<Cut> {
+    /// Takes a unit of a source that came at `now` (µs on a clock that never steps); appends what
+    /// goes out, and gives the cut if one was made. `preroll` is what the source sent before.
+    ///
+    /// The line that is `wanted` comes on at its next keyframe, the first one at once.
+    pub fn push(
+        &mut self,
+        wanted: Option<u32>,
+        key: SourceKey,
+        now: i64,
+        unit: &AccessUnit,
+        preroll: &UnitPreroll,
+        out: &mut Vec<AccessUnit>,
+    ) -> Option<Cut> {
         let Some(on) = &self.on else {
-            if Some(key.line) != self.wanted {
+            if Some(key.line) != wanted {
                 return None;
             }
-            self.on = Some(OnAir { key, has_video: has_video(unit), shift: 0, floor: None });
+            self.on = Some(OnAir::of(key, unit, 0, None));
             self.give(now, unit, out);
             return Some(Cut { to: key });
         };
+        self.next.take_if(|n| !n.key.may_follow(on.key, wanted));
         if on.key == key {
             let ends = self.next.is_some() && unit.kind.is_video() && !self.is_behind(unit);
             if !ends {
@@ -141,16 +148,32 @@ impl UnitSplicer {
             }
             _ => {
                 let enters = if has_video(unit) { unit.kind.is_video() && unit.keyframe } else { unit.kind.is_audio() };
-                if enters && unit.pts.is_some() && key.may_follow(on.key, self.wanted) {
+                if enters && key.may_follow(on.key, wanted) && unit.pts.is_some_and(|pts| self.may_enter(key, now, pts, unit, preroll)) {
                     self.next = Some(Next { key, since: now, preroll: preroll.clone(), held: vec![unit.clone()] });
                 }
             }
         }
-        // An earlier session of the same line has ended, and pictures in order have nothing left to come.
+        // An earlier session of the same line has ended, and pictures in order have nothing left to
+        // come.
         let (at_once, on) = (!self.reach.reorders, on.key.line);
         self.next
             .take_if(|n| at_once || n.key.line == on || now - n.since > CLOSE_MAX_US || n.held.len() >= HELD_MAX)
             .map(|n| self.cut(now, n, out))
+    }
+
+    /// A source's keyframe goes by when its sound begins later than the old one's ends, and it is
+    /// so young that it will have more.
+    fn may_enter(&self, key: SourceKey, now: i64, pts: u64, unit: &AccessUnit, preroll: &UnitPreroll) -> bool {
+        let Some((on, end)) = self.on.as_ref().zip(self.reach.sound_end) else { return true };
+        let is_old = now - preroll.since.unwrap_or(now) >= SOUND_WAIT_US;
+        let dead = on.key.line == key.line || now - self.reach.at > SILENT_US;
+        if is_old || dead || !on.has_audio || !has_video(unit) || !has_audio(unit) {
+            return true;
+        }
+        let shift = self.place(now, now, unit.dts.unwrap_or(pts), pts, false);
+        let spare = if self.reach.reorders { SOUND_SPARE_REORDERED } else { 0 };
+        let start = preroll.sound.front().and_then(|(_, sound)| sound.pts);
+        start.is_some_and(|start| wrapped_distance((start + shift) % PTS_WRAP, end, PTS_WRAP) <= -spare)
     }
 
     /// A picture of what is on that is shown before one that has gone out.
@@ -170,7 +193,7 @@ impl UnitSplicer {
         let floor = self.reach.sound_end.or(Some((pts + shift) % PTS_WRAP));
         self.reach =
             Reach { sound_end: self.reach.sound_end, dts: self.reach.dts, pts: self.reach.pts, at: self.reach.at, ..Reach::default() };
-        self.on = Some(OnAir { key: next.key, has_video: has_video(first), shift, floor });
+        self.on = Some(OnAir::of(next.key, first, shift, floor));
         let sound = next.preroll.sound.iter().map(|(_, unit)| unit);
         sound.chain(&next.held).for_each(|unit| self.give(now, unit, out));
         Cut { to: next.key }
@@ -207,6 +230,11 @@ impl UnitSplicer {
         self.reach.note(now, leads, &unit);
         out.push(unit);
     }
+}
+
+/// Its source has sound.
+fn has_audio(unit: &AccessUnit) -> bool {
+    unit.format.streams.iter().any(|s| s.is_audio())
 }
 
 /// Its source has pictures, so that it can only come on with one of them.
@@ -328,15 +356,14 @@ mod tests {
             takes.sort_unstable();
             takes.iter_mut().enumerate().for_each(|(n, t)| t.1 = (n as u32 + 1) % 2);
             let mut takes = takes.into_iter().peekable();
-            let (mut splicer, mut out, mut cuts) = (UnitSplicer::default(), Vec::new(), 0);
-            splicer.want(0);
+            let (mut splicer, mut wanted, mut out, mut cuts) = (UnitSplicer::default(), Some(0), Vec::new(), 0);
             let mut prerolls = [UnitPreroll::default(), UnitPreroll::default()];
             for (at, line, unit) in &all {
                 while let Some((_, to)) = takes.next_if(|(t, _)| t <= at) {
-                    splicer.want(to);
+                    wanted = Some(to);
                 }
                 let key = SourceKey { line: *line as u32, session: 1 };
-                let cut = splicer.push(key, *at, unit, &prerolls[*line], &mut out);
+                let cut = splicer.push(wanted, key, *at, unit, &prerolls[*line], &mut out);
                 prerolls[*line].push(*at, unit);
                 cuts += u32::from(cut.is_some());
             }
@@ -364,32 +391,37 @@ mod tests {
     #[test]
     fn pictures_that_are_still_to_come_are_awaited() {
         let mut splicer = UnitSplicer::default();
-        splicer.want(0);
         let key = |line, session| SourceKey { line, session };
         let preroll = UnitPreroll::default();
         let mut out = Vec::new();
         // I, P, then the two that are shown before it.
         for (n, shown) in [0u64, 3, 1, 2, 6].into_iter().enumerate() {
-            splicer.push(key(0, 1), n as i64 * 40_000, &picture(n as u64 * 3600, (shown + 1) * 3600, n == 0, 0), &preroll, &mut out);
+            splicer.push(
+                Some(0),
+                key(0, 1),
+                n as i64 * 40_000,
+                &picture(n as u64 * 3600, (shown + 1) * 3600, n == 0, 0),
+                &preroll,
+                &mut out,
+            );
         }
-        splicer.want(1);
         let first = picture(9_000_000, 9_003_600, true, 1);
-        assert!(splicer.push(key(1, 1), 170_000, &first, &preroll, &mut out).is_none(), "two of the old are still to be shown");
-        assert!(splicer.push(key(0, 1), 200_000, &picture(5 * 3600, 5 * 3600, false, 0), &preroll, &mut out).is_none());
-        assert!(splicer.push(key(0, 1), 240_000, &picture(6 * 3600, 6 * 3600, false, 0), &preroll, &mut out).is_none());
+        assert!(splicer.push(Some(1), key(1, 1), 170_000, &first, &preroll, &mut out).is_none(), "two of the old are still to be shown");
+        assert!(splicer.push(Some(1), key(0, 1), 200_000, &picture(5 * 3600, 5 * 3600, false, 0), &preroll, &mut out).is_none());
+        assert!(splicer.push(Some(1), key(0, 1), 240_000, &picture(6 * 3600, 6 * 3600, false, 0), &preroll, &mut out).is_none());
         assert_eq!(
-            splicer.push(key(0, 1), 280_000, &picture(7 * 3600, 10 * 3600, false, 0), &preroll, &mut out),
+            splicer.push(Some(1), key(0, 1), 280_000, &picture(7 * 3600, 10 * 3600, false, 0), &preroll, &mut out),
             Some(Cut { to: key(1, 1) })
         );
         assert_eq!(out.iter().map(|u| u.data[0]).collect::<Vec<_>>(), [0, 0, 0, 0, 0, 0, 0, 1]);
         // A line that starts again follows by itself, one picture on.
         let again = picture(77, 77 + 3600, true, 2);
         let last = out[7].dts.unwrap_or(0);
-        assert_eq!(splicer.push(key(1, 2), 330_000, &again, &preroll, &mut out), Some(Cut { to: key(1, 2) }));
+        assert_eq!(splicer.push(Some(1), key(1, 2), 330_000, &again, &preroll, &mut out), Some(Cut { to: key(1, 2) }));
         assert!(wrapped_distance(out[8].dts.unwrap_or(0), last, PTS_WRAP) > 0);
         // An older session and a line that is not wanted are not heard.
         for late in [key(1, 1), key(0, 1)] {
-            assert_eq!(splicer.push(late, 340_000, &first, &preroll, &mut out), None);
+            assert_eq!(splicer.push(Some(1), late, 340_000, &first, &preroll, &mut out), None);
         }
         assert_eq!(out.len(), 9);
     }
@@ -397,18 +429,41 @@ mod tests {
     #[test]
     fn sound_alone_can_be_taken() {
         let (mut splicer, mut out) = (UnitSplicer::default(), Vec::new());
-        splicer.want(0);
         let preroll = UnitPreroll::default();
         let alone = |pts| AccessUnit { format: Arc::new(UnitFormat { streams: vec![StreamKind::AacAdts] }), ..sound(pts) };
         for n in 0..10u64 {
-            splicer.push(SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &alone(n * 1920), &preroll, &mut out);
+            splicer.push(Some(0), SourceKey { line: 0, session: 1 }, n as i64 * 21_333, &alone(n * 1920), &preroll, &mut out);
         }
-        splicer.want(1);
         for n in 10..20u64 {
-            splicer.push(SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &alone(500_000 + n * 1920), &preroll, &mut out);
+            splicer.push(Some(1), SourceKey { line: 1, session: 1 }, n as i64 * 21_333, &alone(500_000 + n * 1920), &preroll, &mut out);
         }
         assert_eq!(splicer.on(), Some(SourceKey { line: 1, session: 1 }));
         let steps: Vec<i64> = out.windows(2).map(|w| wrapped_distance(w[1].pts.unwrap_or(0), w[0].pts.unwrap_or(0), PTS_WRAP)).collect();
         assert!(out.len() >= 19 && steps.iter().all(|s| (1918..4000).contains(s)), "{steps:?}");
+    }
+
+    #[test]
+    fn a_young_source_comes_on_with_its_sound() {
+        let old = Make { first: 0, frame: 3600, gop: 1000, b: 0, sound_ahead: 0, phase: 0 };
+        // It begins at 1 s. Its sound comes 400 ms behind its pictures, and is not there yet at its
+        // first keyframe.
+        let new = Make { first: 7_000_000, gop: 10, sound_ahead: -36_000, phase: 1_000_000, ..old.clone() };
+        let mut all: Vec<(i64, u32, AccessUnit)> = Vec::new();
+        for (line, make) in [(0, &old), (1, &new)] {
+            all.extend(units(make, line as u8).into_iter().map(|(at, unit)| (at, line, unit)));
+        }
+        all.sort_by_key(|(at, line, _)| (*at, *line));
+        let (mut splicer, mut out, mut cuts) = (UnitSplicer::default(), Vec::new(), Vec::new());
+        let mut prerolls = [UnitPreroll::default(), UnitPreroll::default()];
+        for (at, line, unit) in &all {
+            let (wanted, preroll) = (Some(u32::from(*at > 900_000)), &mut prerolls[*line as usize]);
+            let cut = splicer.push(wanted, SourceKey { line: *line, session: 1 }, *at, unit, preroll, &mut out);
+            cuts.extend(cut.filter(|_| *line == 1).map(|_| *at));
+            preroll.push(*at, unit);
+        }
+        assert_eq!(cuts, [1_800_000], "the keyframes at 1.0 and 1.4 s go by");
+        let sounds: Vec<u64> = out.iter().filter(|u| u.kind.is_audio()).filter_map(|u| u.pts).collect();
+        let steps = sounds.windows(2).map(|w| wrapped_distance(w[1], w[0], PTS_WRAP));
+        assert!(steps.clone().all(|s| (1918..2 * 1920).contains(&s)), "{:?}", steps.collect::<Vec<_>>());
     }
 }

@@ -1,14 +1,12 @@
 //! The advice's model beside the engine itself on a simulated path, over the whole table.
 
-mod pair;
-
 use choir_core::{
     advice::{PathFacts, TARGETS, latency_for, outcome, overhead_for, packet_rate},
     units::Bitrate,
 };
 use choir_path::Faults;
 use choir_proto::srt::{Ceiling, LinkConfig};
-use pair::{A, B, Pair, ms, payload};
+use choir_rig::pair::{A, B, Pair, ms, payload};
 use std::{fmt::Write, time::Duration};
 
 const RATE: Bitrate = Bitrate(8_000_000);
@@ -55,7 +53,8 @@ fn compare(burst: f64) {
     for loss in LOSSES {
         for rtt in RTTS {
             let path = facts(loss, rtt, burst);
-            // One and a half, and three round trips: some tries fit, and enough is left to be counted.
+            // One and a half, and three round trips: some tries fit, and enough is left to be
+            // counted.
             for times in [1.5, 3.0] {
                 let latency = ms(rtt.max(20)).mul_f64(times) + ms(7);
                 let predicted = outcome(&path, RATE, latency).undelivered;

@@ -1,4 +1,5 @@
-//! Pictures and sound through RTP and into transport streams: packed, lost, reordered, put together, remuxed.
+//! Pictures and sound through RTP and into transport streams: packed, lost, reordered, put
+//! together, remuxed.
 
 #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
 #![allow(clippy::panic, reason = "a helper that fails its test")]
@@ -28,8 +29,8 @@ const SPS: &[u8] = &[
 const PPS: &[u8] = &[0x68, 0xEE, 0x3C, 0x80];
 const IDS: (u32, u16, u32) = (0xC0FF_EE01, 65_530, 4_294_900_000);
 
-/// A byte stream of these NAL units: header bytes and size, filled so that it can be known again and never
-/// looks like a start code.
+/// A byte stream of these NAL units: header bytes and size, filled so that it can be known again
+/// and never looks like a start code.
 fn stream(nals: &[(&[u8], usize)]) -> Vec<u8> {
     let mut data = Vec::new();
     for (n, (head, size)) in nals.iter().enumerate() {
@@ -181,7 +182,8 @@ fn whole_pictures_lost_between_markers_are_noticed() {
 
 #[test]
 fn markers_that_lie_cost_one_keyframe_interval_and_no_more() {
-    // A camera that sets the marker on every packet: two slices a picture, so every first slice seems to end it.
+    // A camera that sets the marker on every packet: two slices a picture, so every first slice
+    // seems to end it.
     let mut packets = Vec::new();
     for n in 0..30u32 {
         let key = n % 10 == 0;
@@ -380,7 +382,8 @@ fn what_is_remuxed_is_legal_at_any_frame_rate_over_the_wrap() {
 
 #[test]
 fn pictures_out_of_order_get_decoding_times() {
-    // Shown I B B P: decoded I P B B. Two steps of reordering were not declared, so the first pair is lost.
+    // Shown I B B P: decoded I P B B. Two steps of reordering were not declared, so the first pair
+    // is lost.
     let order = [0u64, 3, 1, 2, 6, 4, 5, 9, 7, 8, 12, 10, 11];
     let units = (0..order.len()).map(|n| {
         let (data, keyframe) = gop(false, if n == 0 { 0 } else { 1 });
@@ -467,7 +470,8 @@ fn pcm_keeps_its_samples_as_far_as_there_are_channels_for_it() {
     assert!(packets.windows(2).zip(&blocks).all(|(w, b)| w[1].timestamp.wrapping_sub(w[0].timestamp) as usize == *b));
 }
 
-/// The whole receiving side over a path with loss and reordering: everything that was not hit comes out, in order.
+/// The whole receiving side over a path with loss and reordering: everything that was not hit comes
+/// out, in order.
 #[test]
 fn over_a_bad_path_whole_pictures_come_out_in_order() {
     use choir_path::{Faults, Path};

@@ -1,4 +1,5 @@
-//! ONVIF messages as they go out (a reviewed snapshot), answers as devices give them, and whatever else comes.
+//! ONVIF messages as they go out (a reviewed snapshot), answers as devices give them, and whatever
+//! else comes.
 
 use choir_proto::onvif::{
     Call, Token,

@@ -1,5 +1,5 @@
-//! The client against the server, without a socket: every transport and codec, packets through a bad path, and
-//! whatever can go wrong between two requests.
+//! The client against the server, without a socket: every transport and codec, packets through a
+//! bad path, and whatever can go wrong between two requests.
 
 #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
 #![allow(clippy::panic, reason = "a helper that fails its test")]
@@ -241,7 +241,7 @@ fn refusals_and_odd_answers_end_in_a_sentence() {
     };
     let plain = &mut |_: &Method, _: &mut Response| {};
     assert_eq!(end(user(), user(), Lower::Udp, plain), Ok(()));
-    assert!(end(None, user(), Lower::Udp, plain).is_err_and(|e| e.contains("wants a user and a password")));
+    assert!(end(None, user(), Lower::Udp, plain).is_err_and(|e| e.contains("requires a user and a password")));
     let wrong = Some(Credentials::new("desk", "oops"));
     assert!(end(wrong, user(), Lower::Udp, plain).is_err_and(|e| e.contains("does not take this user") && e.contains("SHA-256")));
     let spoiled = |status: u16, of: Method| {
@@ -267,7 +267,7 @@ fn refusals_and_odd_answers_end_in_a_sentence() {
             r.headers.remove("Content-Length");
         }
     });
-    assert!(told.is_err_and(|e| e.contains("no session description")));
+    assert!(told.is_err_and(|e| e.contains("not a session description")));
     // A device that answers UDP with channels has not understood.
     let told = end(None, None, Lower::Udp, &mut |m, r| {
         if *m == Method::Setup {
@@ -308,7 +308,8 @@ fn a_session_is_kept_alive_and_silence_is_noticed() {
         assert!(server.handle_timeout(now).is_empty());
     }
     assert!(server.session(id).is_some() && kinds.len() > 100 && kinds.iter().all(|m| *m == Method::GetParameter));
-    // The device falls silent: a forgotten sign of life is no end, but it sends no more answers either.
+    // The device falls silent: a forgotten sign of life is no end, but it sends no more answers
+    // either.
     let asked = client.poll_timeout().expect("due");
     client.handle_timeout(asked);
     while client.poll_transmit().is_some() {}

@@ -1,10 +1,8 @@
 //! What must hold on any path: thousands of seeded runs of two engines against each other.
 
-mod pair;
-
 use choir_path::{Faults, Outage};
 use choir_proto::srt::{Ceiling, Event, KeyLength, LinkConfig, Passphrase, Refresh, Seq};
-use pair::{A, B, Pair, ms, number, payload};
+use choir_rig::pair::{A, B, Pair, ms, number, payload};
 use rand_chacha::ChaCha8Rng;
 use rand_core::{RngCore, SeedableRng};
 use std::time::Duration;

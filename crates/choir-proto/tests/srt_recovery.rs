@@ -1,11 +1,10 @@
-//! How well loss is repaired, as a table beside the bound of an ideal repeat-on-request: what a protocol
-//! that hears of each loss with the next packet, and asks once per round trip, cannot do better than.
-
-mod pair;
+//! How well loss is repaired, as a table beside the bound of an ideal repeat-on-request: what a
+//! protocol that hears of each loss with the next packet, and asks once per round trip, cannot do
+//! better than.
 
 use choir_path::Faults;
 use choir_proto::srt::{Ceiling, LinkConfig};
-use pair::{A, B, Pair, ms, payload};
+use choir_rig::pair::{A, B, Pair, ms, payload};
 use std::{fmt::Write, time::Duration};
 
 const PACKETS: u64 = 60_000;

@@ -1,10 +1,8 @@
 //! Repairs that are of use: none that come too late, the first one without delay.
 
-mod pair;
-
 use choir_path::Faults;
 use choir_proto::srt::LinkConfig;
-use pair::{A, B, Pair, ms, payload};
+use choir_rig::pair::{A, B, Pair, ms, payload};
 use std::time::Duration;
 
 /// A stream of this rate for so long; gives what the two ends counted.
@@ -57,6 +55,47 @@ fn losses_right_after_joining_are_repaired_in_time() {
 }
 
 #[test]
+fn a_lost_packet_is_repeated_as_often_as_its_latency_has_round_trips() {
+    // There is room for three repeats, 40 ms apart: what all three do not bring is 0.1 to the
+    // fourth power.
+    let there = Faults { delay: ms(20), loss: 0.1, ..Faults::default() };
+    let (mut sent, mut skipped) = (0, 0);
+    for seed in 0..4 {
+        let mut pair = Pair::new(700 + seed, there.clone(), Faults { delay: ms(20), ..Faults::default() });
+        let config = LinkConfig::default().with_latency(ms(175));
+        pair.call(config.clone(), config);
+        assert!(pair.join(ms(3000)));
+        let (a, b) = run(&mut pair, 8_000_000, Duration::from_secs(20));
+        sent += a.sent - a.resent;
+        skipped += b.skipped;
+    }
+    let share = skipped as f64 / sent as f64;
+    assert!(share < 3e-4, "{skipped} of {sent} missing: {share:.5}");
+}
+
+#[test]
+fn a_light_acknowledgement_is_not_answered() {
+    let faults = Faults { delay: ms(10), ..Faults::default() };
+    let mut pair = Pair::new(8, faults.clone(), faults);
+    let config = LinkConfig::default().with_latency(ms(120));
+    pair.call(config.clone(), config);
+    assert!(pair.join(ms(1000)));
+    pair.tap = Some(Vec::new());
+    // At this rate 64 packets come sooner than the next full one is due.
+    run(&mut pair, 120_000_000, ms(500));
+    let sent = pair.tap.take().expect("a tap");
+    // Numbers of the control packets of a type (draft, 3.2.4 and 3.2.8).
+    let numbers = |end: usize, kind: u8| -> Vec<u32> {
+        let of_kind = sent.iter().filter(|(from, d)| *from == end && d[..2] == [0x80, kind]);
+        of_kind.map(|(_, d)| u32::from_be_bytes([d[4], d[5], d[6], d[7]])).collect()
+    };
+    let acknowledgements = numbers(B, 2);
+    assert!(acknowledgements.contains(&0) && acknowledgements.iter().any(|n| *n > 0));
+    let answers = numbers(A, 6);
+    assert!(!answers.is_empty() && !answers.contains(&0), "{answers:?}");
+}
+
+#[test]
 fn a_small_window_at_the_peer_is_what_is_told() {
     let faults = Faults { delay: ms(40), ..Faults::default() };
     let mut pair = Pair::new(5, faults.clone(), faults);
@@ -99,10 +138,31 @@ fn what_stays_unacknowledged_grows_with_a_dead_path_only() {
             pair.send(A, conn, payload(n, 1316));
             pair.run_for(ms(4));
         }
-        pair.ends[A].unacknowledged(pair.instant(A), conn)
+        let now = pair.instant(A);
+        ms(pair.ends[A].take_glance(now, conn).expect("up").unacknowledged_us as u64 / 1000)
     };
     let usual = age(&mut pair);
     assert!(usual < ms(100), "{usual:?}");
     pair.cut = true;
     assert!(age(&mut pair) > ms(350));
+}
+
+#[test]
+fn a_window_that_was_full_opens_again_when_the_sender_gives_up_what_it_holds() {
+    let faults = Faults { delay: ms(75), ..Faults::default() };
+    let mut pair = Pair::new(5, faults.clone(), faults);
+    let config = LinkConfig::default().with_latency(ms(500));
+    pair.call(config.clone(), LinkConfig { window: 32, ..config });
+    assert!(pair.join(ms(1000)));
+    let conn = pair.up(A).expect("up");
+    let delivered = |pair: &mut Pair| {
+        for n in 0..2000 {
+            pair.send(A, conn, payload(n, 1316));
+            pair.run_for(ms(3));
+        }
+        std::mem::take(&mut pair.seen[B].delivered).len()
+    };
+    delivered(&mut pair);
+    let later = delivered(&mut pair);
+    assert!(later > 300, "a window a round trip is 160 a second: {later} in 6 s");
 }

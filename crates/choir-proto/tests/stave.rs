@@ -1,4 +1,5 @@
-//! Stave without a socket: both sides against each other, grades, lateness, order, groups, hostile bytes.
+//! Stave without a socket: both sides against each other, grades, lateness, order, groups, hostile
+//! bytes.
 
 #![allow(clippy::unwrap_used, clippy::disallowed_methods, reason = "tests")]
 
@@ -377,8 +378,8 @@ fn heads_survive_the_wire_and_additions_not_known_are_skipped() {
     assert_eq!(UnitHead::read(&other), Err(UnitError::Version(2)));
 }
 
-/// What a group brings through a way that loses, doubles and reorders, the last unit apart: a loss is noticed by what
-/// follows it. Gives units whole, and the reader.
+/// What a group brings through a way that loses, doubles and reorders, the last unit apart: a loss
+/// is noticed by what follows it. Gives units whole, and the reader.
 fn through_group(units: &[Vec<u8>], seed: u64, loss: u64, repaired: bool) -> (Vec<Vec<u8>>, GroupReader) {
     let mut now = Instant::now();
     let mut writer = GroupWriter::new(std::array::from_fn(|i| (i as u8).wrapping_mul(seed as u8 | 1)));

@@ -1,4 +1,5 @@
-//! Two ends of a survey on a virtual clock with a bad path between: what is measured is what the path does.
+//! Two ends of a survey on a virtual clock with a bad path between: what is measured is what the
+//! path does.
 
 use choir_path::{Faults, Path};
 use choir_proto::survey::{Answerer, Asker, Failure, Outgoing, Phase, Plan, STREAM_SIZE, Survey};

@@ -1,4 +1,5 @@
-//! Takes: whatever is put on a feed in whatever order, what goes out is one legal stream that is cut at units only.
+//! Takes: whatever is put on a feed in whatever order, what goes out is one legal stream that is
+//! cut at units only.
 
 mod streams;
 
@@ -30,10 +31,10 @@ struct Source {
 }
 
 impl Source {
-    fn splice(&mut self, splicer: &mut Splicer, key: SourceKey, now: i64, bytes: &Bytes) -> (Bytes, Option<Cut>) {
+    fn splice(&mut self, splicer: &mut Splicer, wanted: u32, key: SourceKey, now: i64, bytes: &Bytes) -> (Bytes, Option<Cut>) {
         let part = Aligned::Packets(bytes.clone());
         let piece = self.index.push(&part);
-        let given = splicer.push(key, now, &piece, &self.preroll);
+        let given = splicer.push(Some(wanted), key, now, &piece, &self.preroll);
         self.preroll.push(now, &piece);
         given
     }
@@ -53,12 +54,12 @@ fn run(sources: &[Pieces], takes: &[(u64, u32)]) -> (Pieces, Vec<(u64, u32)>) {
     let mut splicer = Splicer::new();
     let (mut out, mut cuts) = (Vec::new(), Vec::new());
     let mut lines: Vec<Source> = sources.iter().map(|_| Source::default()).collect();
-    splicer.want(0);
+    let mut wanted = 0;
     for (at, line, bytes) in all {
         while let Some((_, to)) = takes.next_if(|(t, _)| *t <= at) {
-            splicer.want(to);
+            wanted = to;
         }
-        let (given, cut) = lines[line as usize].splice(&mut splicer, key(line), at as i64, &bytes);
+        let (given, cut) = lines[line as usize].splice(&mut splicer, wanted, key(line), at as i64, &bytes);
         cuts.extend(cut.map(|c| (at, c.to.line)));
         out.push((at, given));
     }
@@ -222,7 +223,8 @@ proptest! {
         makes.iter_mut().enumerate().for_each(|(n, m)| m.id = n as u8 + 1);
         let seconds = 20u64;
         let sources = makes.iter().zip(&starts).map(|(m, s)| stream(m, seconds * 90_000 / m.frame, *s));
-        // Some come in small pieces, as from a network, some in whole pictures, as from a file or a camera.
+        // Some come in small pieces, as from a network, some in whole pictures, as from a file or a
+        // camera.
         let sources = sources.zip(&makes).zip(&whole).map(|((s, m), whole)| if *whole { in_whole_pictures(&s, m) } else { s });
         let sources: Vec<Pieces> = sources.collect();
         let mut takes = takes;
@@ -235,16 +237,16 @@ proptest! {
         let last = takes.last().expect("a take").1;
         prop_assert_eq!(cuts.last().expect("a cut").1, last, "{:?} {:?}", takes, cuts);
         prop_assert_eq!(u32::from(order.last().expect("pictures").0) - 1, last);
-        // Each source has run for more than a second by the time of the keyframe it comes on with: no keyframe goes by, unless
-        // an earlier take is being finished.
+        // Each source has run for more than a second by the time of the keyframe it comes on with:
+        // no keyframe goes by, unless an earlier take is being finished.
         let (asked, (came, _)) = (takes.last().expect("a take").0, *cuts.last().expect("a cut"));
         let (make, start) = (&makes[last as usize], starts[last as usize]);
         let group = make.gop * make.frame * 100 / 9;
         let next = start + asked.max(start + 1_000_000).saturating_sub(start).div_ceil(group) * group;
         let busy = cuts.iter().rev().nth(1).is_some_and(|(at, _)| *at > asked);
         prop_assert!(busy || came < asked || came <= next + 600_000, "asked at {}, keyframe at {}, came at {}", asked, next, came);
-        // What a source does by itself is not the splicer's (a clock may leave in jumps), nor are times
-        // between pictures of other sizes.
+        // What a source does by itself is not the splicer's (a clock may leave in jumps), nor are
+        // times between pictures of other sizes.
         let own: Vec<_> = sources.iter().flat_map(|s| faults(s)).map(|f| f.fault).collect();
         let jumps = sources.iter().any(|s| clock_pause(s) > 60_000);
         let excused = |f: TsFault| own.contains(&f) || f == TsFault::DtsLate || (jumps && f == TsFault::PcrInterval);
@@ -315,7 +317,8 @@ fn a_take_waits_for_a_keyframe_as_long_as_it_needs() {
 
 #[test]
 fn a_take_asked_for_just_before_a_keyframe_comes_on_at_that_one() {
-    // Sound of the old source far ahead, or of the new one: what is needed came before the take was asked for.
+    // Sound of the old source far ahead, or of the new one: what is needed came before the take was
+    // asked for.
     for ahead in [[0, 0], [45_000, 0], [0, 45_000]] {
         let mut makes = two(50);
         makes.iter_mut().zip(ahead).for_each(|(m, sound_ahead)| *m = Make { aac: 1, lead: 90 * 500, sound_ahead, ..m.clone() });
@@ -332,8 +335,9 @@ fn a_take_asked_for_just_before_a_keyframe_comes_on_at_that_one() {
 
 #[test]
 fn a_source_that_has_just_begun_loses_no_sound_by_a_keyframe_that_goes_by() {
-    // Whole pictures with their sound in one piece, as from a file: sound is in the piece whose keyframe comes too early.
-    // The old source's sound comes late, so that what the new one sent some pictures ago is needed.
+    // Whole pictures with their sound in one piece, as from a file: sound is in the piece whose
+    // keyframe comes too early. The old source's sound comes late, so that what the new one sent
+    // some pictures ago is needed.
     let mut makes: Vec<_> = two(2).into_iter().map(|m| Make { aac: 1, lead: 90 * 500, ..m }).collect();
     makes[0].sound_ahead = -90 * 150;
     let whole = |n: usize, start: u64| in_whole_pictures(&stream(&makes[n], 200, start), &makes[n]);
@@ -344,6 +348,86 @@ fn a_source_that_has_just_begun_loses_no_sound_by_a_keyframe_that_goes_by() {
         seen.judge(&makes);
         assert_eq!(seen.faults, Vec::<String>::new(), "begins at {start}: {cuts:?}");
     }
+}
+
+#[test]
+fn a_take_before_the_sound_of_the_last_one_goes_on_where_sound_ended() {
+    // The first source's sound is 400 ms ahead of its pictures, the second's is behind: none of it
+    // is due when it goes again.
+    let mut makes: Vec<_> = two(5).into_iter().map(|m| Make { gop: 5, aac: 1, lead: 90 * 500, ..m }).collect();
+    (makes[0].sound_ahead, makes[1].sound_ahead) = (90 * 400, -90 * 150);
+    let sources: Vec<_> = makes.iter().map(|m| stream(m, 200, 0)).collect();
+    let (out, cuts) = run(&sources, &[(3_010_000, 1), (3_250_000, 0)]);
+    let (there, back) = (cuts[1].0, cuts[2].0);
+    assert!(cuts.len() == 3 && back - there < 300_000, "{cuts:?}");
+    let mut seen = Seen::of(&out);
+    seen.judge(&makes);
+    assert_eq!(seen.faults, Vec::<String>::new(), "{cuts:?}");
+}
+
+#[test]
+fn a_keyframe_without_parameter_sets_goes_by_unless_all_come_without() {
+    let makes = two(25);
+    for (bare, at) in [(3_000_000..3_900_000, 4_000_000u64), (0..10_000_000, 4_000_000)] {
+        let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 250, 0)).collect();
+        for (_, bytes) in sources[1].iter_mut().filter(|(at, _)| bare.contains(at)) {
+            // Sets become supplemental information (H.264, 7.4.1).
+            let mut data = bytes.to_vec();
+            let starts: Vec<usize> = data.windows(4).enumerate().filter(|(_, w)| *w == [0, 0, 0, 1]).map(|(i, _)| i + 4).collect();
+            starts
+                .into_iter()
+                .filter(|i| matches!(data.get(*i), Some(0x67 | 0x68)))
+                .collect::<Vec<_>>()
+                .into_iter()
+                .for_each(|i| data[i] = 6);
+            *bytes = data.into();
+        }
+        let (_, cuts) = run(&sources, &[(2_100_000, 1)]);
+        assert!(cuts.len() == 2 && (at..at + 100_000).contains(&cuts[1].0), "{bare:?}: {cuts:?}");
+    }
+}
+
+#[test]
+fn a_source_far_ahead_of_its_clock_does_not_leave_the_next_one_waiting() {
+    // The first is shown 2 s behind its clock, the second 100 ms.
+    let leads = [90 * 2000, 90 * 100];
+    let makes: Vec<_> = two(25).into_iter().zip(leads).map(|(m, lead)| Make { aac: 0, lead, ..m }).collect();
+    let sources: Vec<_> = makes.iter().map(|m| stream(m, 250, 0)).collect();
+    let (out, cuts) = run(&sources, &[(2_100_000, 1)]);
+    let mut seen = Seen::of(&out);
+    seen.judge(&makes);
+    assert_eq!(seen.faults, Vec::<String>::new(), "the clock's jump is announced");
+    let mut clock = 0;
+    let packets = out.iter().filter(|(at, _)| *at > cuts[1].0 + 500_000).flat_map(|(_, b)| b.chunks(TS_PACKET)).filter_map(TsPacket::parse);
+    for p in packets {
+        clock = p.adaptation.and_then(|a| a.pcr).unwrap_or(clock);
+        let pts = p.payload.filter(|_| p.unit_start && p.pid == 0x100).and_then(PesHeader::parse).and_then(|h| h.pts);
+        let waits = pts.filter(|_| clock > 0).map(|pts| wrapped_distance(pts, clock / 300, PTS_WRAP) / 90);
+        assert!(waits.is_none_or(|ms| ms < 700), "{waits:?} ms");
+    }
+}
+
+#[test]
+fn a_stream_of_data_begins_with_a_unit_after_a_cut() {
+    let makes: Vec<_> = two(25).into_iter().map(|m| Make { aac: 0, ..m }).collect();
+    let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 250, 0)).collect();
+    // Both carry data as well: one PES packet (private stream 1, without a length) in seven pieces.
+    let pieces = sources.iter_mut().zip(1u8..).flat_map(|(s, id)| s.iter_mut().enumerate().map(move |(n, (_, b))| (n, id, b)));
+    for (n, id, bytes) in pieces {
+        let mut packet = [id; TS_PACKET];
+        packet[..4].copy_from_slice(&[0x47, 0x03, 0x00, 0x10 | n as u8 & 15]);
+        if n.is_multiple_of(7) {
+            packet[1] |= 0x40;
+            packet[4..13].copy_from_slice(&[0, 0, 1, 0xBD, 0, 0, 0x80, 0, 0]);
+        }
+        *bytes = [bytes, &packet[..]].concat().into();
+    }
+    let (out, cuts) = run(&sources, &[(2_100_000, 1), (4_300_000, 0), (6_200_000, 1)]);
+    assert_eq!(cuts.len(), 4);
+    let seen = Seen::of(&out);
+    assert_eq!(seen.faults, Vec::<String>::new());
+    let data: Vec<&[u8]> = seen.units.iter().filter(|u| u.0 == 0x300).map(|u| &*u.2).collect();
+    assert!(data.len() > 30 && data.iter().all(|d| d.iter().all(|b| *b == d[0])), "a unit has bytes of one source only");
 }
 
 #[test]
@@ -384,7 +468,6 @@ fn a_source_that_starts_again_is_cut_in_like_another_one() {
     let make = Make { aac: 3, sound_ahead: 5760, ..Make::default() };
     let once = stream(&make, 100, 0);
     let mut splicer = Splicer::new();
-    splicer.want(7);
     let mut out = Vec::new();
     let mut cuts = 0;
     for session in 1..=20u32 {
@@ -392,7 +475,7 @@ fn a_source_that_starts_again_is_cut_in_like_another_one() {
         for (at, bytes) in &once {
             // Late by up to 9 ms at each start, as timers are.
             let now = at + u64::from(session) * 4_000_000 + u64::from(session * 7 % 10) * 1000;
-            let (bytes, cut) = source.splice(&mut splicer, SourceKey { line: 7, session }, now as i64, bytes);
+            let (bytes, cut) = source.splice(&mut splicer, 7, SourceKey { line: 7, session }, now as i64, bytes);
             cuts += u32::from(cut.is_some());
             out.push((now, bytes));
         }
@@ -440,7 +523,8 @@ fn takes_do_not_move_the_clock_away_from_arrival() {
 #[test]
 fn a_file_that_is_taken_with_its_last_picture_goes_on_in_step() {
     let makes = [Make { aac: 1, ..Make::default() }, Make { id: 2, gop: 50, aac: 1, sound_ahead: 3600, ..Make::default() }];
-    // The second is a file of 101 pictures with their sound, the last one a keyframe, that starts again 17 ms late.
+    // The second is a file of 101 pictures with their sound, the last one a keyframe, that starts
+    // again 17 ms late.
     let (first, file) = (stream(&makes[0], 300, 0), stream(&makes[1], 101, 0));
     let mut all: Vec<(u64, SourceKey, Bytes)> = first.into_iter().map(|(at, b)| (at, key(0), b)).collect();
     for session in 1..=2u32 {
@@ -449,13 +533,13 @@ fn a_file_that_is_taken_with_its_last_picture_goes_on_in_step() {
     }
     all.sort_by_key(|(at, k, _)| (*at, k.line));
     let mut splicer = Splicer::new();
-    splicer.want(0);
+    let mut wanted = 0;
     let (mut out, mut starts) = (Vec::new(), BTreeMap::<SourceKey, Source>::new());
     for (at, k, bytes) in all {
         if at >= 3_900_000 {
-            splicer.want(1);
+            wanted = 1;
         }
-        let (given, _) = starts.entry(k).or_default().splice(&mut splicer, k, at as i64, &bytes);
+        let (given, _) = starts.entry(k).or_default().splice(&mut splicer, wanted, k, at as i64, &bytes);
         out.push((at, given));
     }
     let mut seen = Seen::of(&out);
@@ -479,14 +563,14 @@ fn a_line_that_starts_again_stays_on_while_another_is_waited_for() {
     }
     all.sort_by_key(|(at, k, _)| (*at, k.line));
     let mut splicer = Splicer::new();
-    splicer.want(0);
+    let mut wanted = 0;
     let (mut out, mut on, mut starts) = (Vec::new(), Vec::new(), BTreeMap::<SourceKey, Source>::new());
     for (at, k, bytes) in all {
         // Asked for before the first starts again; both have a keyframe at 8 s.
         if (3_500_000..3_510_000).contains(&(at % 4_000_000)) {
-            splicer.want(u32::from(at > 7_000_000));
+            wanted = u32::from(at > 7_000_000);
         }
-        let (bytes, cut) = starts.entry(k).or_default().splice(&mut splicer, k, at as i64, &bytes);
+        let (bytes, cut) = starts.entry(k).or_default().splice(&mut splicer, wanted, k, at as i64, &bytes);
         on.extend(cut.map(|c| (at / 1_000_000, c.to.line, c.to.session)));
         out.push((at, bytes));
     }
@@ -498,8 +582,6 @@ fn a_line_that_starts_again_stays_on_while_another_is_waited_for() {
 
 #[test]
 fn a_table_with_descriptors_gets_another_version_too() {
-    let mut splicer = Splicer::new();
-    splicer.want(0);
     let makes = two(10);
     let makes: Vec<_> = makes.into_iter().map(|m| Make { aac: 1, ..m }).collect();
     let mut sources: Vec<_> = makes.iter().map(|m| stream(m, 100, 0)).collect();

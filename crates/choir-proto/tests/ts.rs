@@ -188,13 +188,13 @@ struct Source {
 }
 
 impl Source {
-    fn splice(&mut self, splicer: &mut Splicer, key: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
+    fn splice(&mut self, splicer: &mut Splicer, wanted: u32, key: SourceKey, now: i64, data: &Bytes) -> (Bytes, Option<Cut>) {
         let mut parts = Vec::new();
         self.aligner.push(data, |part| parts.push(part));
         let (mut out, mut made) = (Vec::new(), None);
         for part in &parts {
             let piece = self.index.push(part);
-            let (bytes, cut) = splicer.push(key, now, &piece, &self.preroll);
+            let (bytes, cut) = splicer.push(Some(wanted), key, now, &piece, &self.preroll);
             self.preroll.push(now, &piece);
             made = made.or(cut);
             out.push(bytes);
@@ -211,11 +211,10 @@ const TWO: SourceKey = SourceKey { line: 2, session: 0 };
 fn one_source_passes_byte_exact_and_uncopied() {
     let parts = stream(WriterConfig::default(), 900_000, 50, 10, 3000);
     let mut splicer = Splicer::new();
-    splicer.want(1);
     let mut source = Source::default();
     for (n, part) in parts.iter().enumerate() {
         let data = Bytes::from(part.clone());
-        let (out, _) = source.splice(&mut splicer, ONE, n as i64 * 40_000, &data);
+        let (out, _) = source.splice(&mut splicer, 1, ONE, n as i64 * 40_000, &data);
         assert_eq!(out, data);
         assert_eq!(out.as_ptr(), data.as_ptr(), "not copied");
     }
@@ -233,20 +232,20 @@ fn a_take_cuts_at_a_keyframe_and_nothing_jumps() {
     };
     let second = stream(other, 5_000_000, 200, 30, 4000);
     let mut splicer = Splicer::new();
-    splicer.want(1);
+    let mut wanted = 1;
     let mut out = Vec::new();
     let mut cuts = Vec::new();
     let mut sources = [Source::default(), Source::default()];
     for n in 0..200usize {
         match n {
-            40 => splicer.want(2),
-            110 => splicer.want(1),
+            40 => wanted = 2,
+            110 => wanted = 1,
             _ => {}
         }
         for ((key, parts), source) in [(ONE, &first), (TWO, &second)].into_iter().zip(&mut sources) {
             // The second runs half a frame behind the first.
             let now = n as i64 * 40_000 + if key == TWO { 20_000 } else { 0 };
-            let (bytes, cut) = source.splice(&mut splicer, key, now, &Bytes::from(parts[n].clone()));
+            let (bytes, cut) = source.splice(&mut splicer, wanted, key, now, &Bytes::from(parts[n].clone()));
             out.push((n, bytes));
             cuts.extend(cut.map(|c| (n, c.to)));
         }
@@ -283,16 +282,14 @@ fn a_restarted_source_is_cut_in_like_another_one() {
     let after = stream(WriterConfig::default(), 77, 60, 10, 3000);
     let again = SourceKey { session: 1, ..ONE };
     let mut splicer = Splicer::new();
-    splicer.want(1);
     let mut reader = TsReader::new(Depth::Units);
     let mut source = Source::default();
     for (n, part) in before.iter().chain(&after).enumerate() {
         let key = if n < 60 { ONE } else { again };
         if n == 60 {
-            splicer.want(1);
             source = Source::default();
         }
-        let (out, _) = source.splice(&mut splicer, key, n as i64 * 40_000, &Bytes::from(part.clone()));
+        let (out, _) = source.splice(&mut splicer, 1, key, n as i64 * 40_000, &Bytes::from(part.clone()));
         reader.push(n as i64 * 40_000, &out);
     }
     assert_eq!(reader.info().counters.continuity_errors, 0);
@@ -307,11 +304,10 @@ proptest! {
     fn any_bytes_are_read_without_panic(data in prop::collection::vec(any::<u8>(), 0..4000), cut in 1usize..400) {
         let mut reader = TsReader::new(Depth::Units);
         let mut splicer = Splicer::new();
-        splicer.want(1);
         let mut source = Source::default();
         for piece in data.chunks(cut) {
             reader.push(0, &Bytes::copy_from_slice(piece));
-            source.splice(&mut splicer, ONE, 0, &Bytes::copy_from_slice(piece));
+            source.splice(&mut splicer, 1, ONE, 0, &Bytes::copy_from_slice(piece));
         }
         let _ = reader.info();
     }
@@ -325,17 +321,17 @@ proptest! {
         }
         let mut reader = TsReader::new(Depth::Units);
         let mut splicer = Splicer::new();
-        splicer.want(1);
+        let mut wanted = 1;
         for piece in all.chunks(cut) {
             reader.push(0, &Bytes::copy_from_slice(piece));
         }
         let mut sources = [Source::default(), Source::default()];
         for (n, piece) in all.chunks(7 * TS_PACKET).enumerate() {
             if n == 30 {
-                splicer.want(2);
+                wanted = 2;
             }
             let (key, source) = if n < 30 { (ONE, &mut sources[0]) } else { (TWO, &mut sources[1]) };
-            source.splice(&mut splicer, key, n as i64, &Bytes::copy_from_slice(piece));
+            source.splice(&mut splicer, wanted, key, n as i64, &Bytes::copy_from_slice(piece));
         }
         while reader.poll_unit().is_some() {}
     }

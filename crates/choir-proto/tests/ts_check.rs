@@ -1,4 +1,5 @@
-//! The checker of transport streams: a legal stream is called legal, and every defect by its name, count and first place.
+//! The checker of transport streams: a legal stream is called legal, and every defect by its name,
+//! count and first place.
 
 mod streams;
 

@@ -1,4 +1,5 @@
-//! VISCA to the byte, and a controller against a camera over a path that loses, doubles and reorders.
+//! VISCA to the byte, and a controller against a camera over a path that loses, doubles and
+//! reorders.
 
 #![allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
 use choir_path::{Faults, Path};
@@ -245,7 +246,8 @@ fn stops_go_at_once_past_what_has_not_been_answered_yet() {
     let (turn, zoom) = (c.ask(now, Ask::StopMove), c.ask(now, Ask::StopZoom));
     let message = |a: Ask| a.message(1);
     assert_eq!(sent(&mut c), [message(Ask::Position), message(Ask::StopMove), message(Ask::StopZoom)], "before any answer");
-    // The late answer to the question is nothing; each stop has one of its own, and the question is asked again behind them.
+    // The late answer to the question is nothing; each stop has one of its own, and the question is
+    // asked again behind them.
     let value = Reply::value(&[7; 8]);
     for reply in [value, Reply::Taken(1), Reply::Taken(2), Reply::Done(1), Reply::Done(2)] {
         c.handle_message(now, &reply.message(1));

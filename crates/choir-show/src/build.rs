@@ -6,7 +6,7 @@ use crate::{
     inner::{Inner, OpenError},
     keyframes,
     line::LineRun,
-    media::{FeedMedia, FeedOutlet},
+    media::FeedMedia,
 };
 use choir_core::{
     link::{Link, show_url},
@@ -14,7 +14,7 @@ use choir_core::{
 };
 use choir_host::{lock, write};
 use choir_ports::{
-    Flow, LinkStatus, OpenWay, ReadyWay, StaveWay, UnitOutlet, Way, WayCause,
+    Flow, LinkStatus, OpenWay, ReadyWay, Shard, StaveWay, UnitOutlet, Way, WayCause,
     stave::{CameraRequest, Identity, Node, StaveError},
 };
 use std::sync::{Arc, Mutex};
@@ -44,7 +44,8 @@ impl Inner {
         let failed = |e: StaveError| OpenError { entry: Entry::Stave, cause: WayCause::Stave(e) };
         // Only one that others pin has to last.
         let identity = Identity::of_machine().or_else(|e| Identity::passing().map_err(|_| e)).map_err(failed)?;
-        // Two shows of one machine are two nodes, and each is the same one again after a restart: what it does tells them apart.
+        // Two shows of one machine are two nodes, and each is the same one again after a restart:
+        // what it does tells them apart.
         let what = format!("{} takes {takes:?} offers {offers:?}", sheet.show.name);
         let node = Node::join(&sheet.stave, identity, &self.base, &what, !offers.is_empty(), &self.stopped).await.map_err(failed)?;
         *lock(&self.node) = Some(node);
@@ -73,7 +74,7 @@ impl Inner {
             let outlet = UnitOutlet::new();
             let small = line.and_then(|l| self.line(l).ok()).and_then(|l| self.sub_of(&l));
             let sub = FeedMedia::new(small, self.tally_changed.clone());
-            sub.add_out(FeedOutlet::Units(outlet.clone()));
+            sub.add_out(outlet.clone().into());
             (sub, outlet)
         });
         let feed = FeedRun::new(id, entry.clone(), media, sub);
@@ -97,7 +98,8 @@ impl Inner {
         let (orders, taken) = if matches!(entry.from, Link::Stave(_)) { orders() } else { (None, None) };
         *lock(&line.orders) = orders;
         let stave = self.stave_way().map(|way| StaveWay { orders: taken, ..way });
-        let ready = self.ready(entry.name, &entry.from, Flow::In(line.media.clone()), &line.status, stave);
+        let shard = matches!(entry.from, Link::Srt(_)).then(|| line.shard()).flatten();
+        let ready = self.ready(entry.name, &entry.from, Flow::In(line.media.clone()), &line.status, stave, shard);
         Ok(Opening::Line(line.clone(), ready.map_err(|(name, cause)| OpenError { entry: Entry::Line(name), cause })?))
     }
 
@@ -109,7 +111,9 @@ impl Inner {
             let sub = feed.sub.as_ref().map(|(_, outlet)| outlet.clone());
             StaveWay { camera, sub, carries: Some(self.carries(feed)), ..way }
         });
-        let ready = self.ready(name, &out.link, out.outlet.flow(), &out.status, stave);
+        let line = feed.media.reading().line().filter(|_| matches!(out.link, Link::Srt(_)));
+        let shard = line.and_then(|l| self.line(l).ok()).and_then(|l| l.shard());
+        let ready = self.ready(name, &out.link, Flow::Out(out.outlet.clone()), &out.status, stave, shard);
         let ready = ready.map_err(|(name, cause)| OpenError { entry: Entry::Feed(name), cause })?;
         Ok(Opening::Out(feed.clone(), out.clone(), ready, taken))
     }
@@ -121,12 +125,13 @@ impl Inner {
         flow: Flow,
         status: &Arc<LinkStatus>,
         stave: Option<StaveWay>,
+        shard: Option<Shard>,
     ) -> Result<ReadyWay, (String, WayCause)> {
         let (link, latency) = {
             let sheet = lock(&self.sheet);
             (sheet.effective(link), sheet.show.latency)
         };
-        Way { name, link, flow, status: status.clone(), stave }.ready(latency, &self.base).map_err(|e| (e.name, e.cause))
+        Way { name, link, flow, status: status.clone(), stave, shard }.ready(latency, &self.base).map_err(|e| (e.name, e.cause))
     }
 
     /// Opens a line or a way out.
@@ -173,6 +178,7 @@ impl Inner {
         self.names.remove_line(line.id);
         close(&line.way).await;
         write(&self.lines).retain(|l| l.id != line.id);
+        lock(&self.same_pictures).forget(line.id);
     }
 
     /// Closes a feed for good.

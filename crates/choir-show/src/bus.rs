@@ -1,4 +1,5 @@
-//! What happened and what was measured, for everybody who listens. The latest few hundred events are kept.
+//! What happened and what was measured, for everybody who listens. The latest few hundred events
+//! are kept.
 
 use choir_core::{
     facts::{Event, EventKind, WayTick},
@@ -41,7 +42,8 @@ pub enum Fact {
     View,
 }
 
-/// Waits for the next fact; false when the show is gone. One that missed some may look at the view and the kept events.
+/// Waits for the next fact; false when the show is gone. One that missed some may look at the view
+/// and the kept events.
 pub async fn next(facts: &mut broadcast::Receiver<Fact>) -> bool {
     !matches!(facts.recv().await, Err(broadcast::error::RecvError::Closed))
 }

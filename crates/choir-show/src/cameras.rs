@@ -1,4 +1,5 @@
-//! The cameras behind lines: their tally lamps follow what is shown of them, and orders that come by name reach them.
+//! The cameras behind lines: their tally lamps follow what is shown of them, and orders that come
+//! by name reach them.
 
 use crate::{
     feed::FeedRun,

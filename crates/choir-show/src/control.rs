@@ -1,9 +1,10 @@
 //! The local control socket of a running show: one JSON object a line, asked and answered.
 //!
-//! The socket lies in a folder that only its user may enter; whoever may open it may do what the engineer
-//! may do. The folder also holds a lock, so that a sheet runs once.
+//! The socket lies in a folder that only its user may enter; whoever may open it may do what the
+//! engineer may do. The folder also holds a lock, so that a sheet runs once.
 
-use crate::Show;
+use crate::{LinePicture, Show, still::Still};
+use base64::{Engine as _, prelude::BASE64_STANDARD};
 use choir_core::{
     command::{By, Command, Done},
     view::ShowView,
@@ -26,7 +27,9 @@ use tokio::{
 
 /// Longest request and answer that are read.
 const MESSAGE_MAX: u64 = 4 << 20;
-const PATIENCE: Duration = Duration::from_secs(5);
+const PATIENCE: Duration = Duration::from_secs(8);
+/// Pictures are no wider or higher than this.
+const FIT_MOST: usize = 4096;
 
 /// Version of the protocol: raised when an older program would misunderstand.
 pub const VERSION: u32 = 1;
@@ -69,6 +72,22 @@ pub enum Request {
         /// Begin or end.
         on: bool,
     },
+    /// Newest pictures of lines.
+    Pictures {
+        /// Lines; all if there are none.
+        lines: Vec<String>,
+        /// No larger than this, pixels.
+        fit: (usize, usize),
+        /// Only what is there already: small, and without waiting.
+        kept: bool,
+    },
+    /// Change what the stand-in behind a line of the demo shows.
+    StandIn {
+        /// Line.
+        line: String,
+        /// A word of `choir sim show`.
+        word: String,
+    },
     /// Read the sheet again and apply what differs.
     Reload,
     /// End the run.
@@ -81,6 +100,11 @@ pub enum Request {
 pub enum Answer {
     /// The show.
     View(Box<ShowView>),
+    /// Pictures of those lines that have one.
+    Pictures {
+        /// In the order of the sheet.
+        pictures: Vec<PictureAnswer>,
+    },
     /// It was done.
     Done {
         /// What, as a sentence.
@@ -91,6 +115,36 @@ pub enum Answer {
         /// Why, as a sentence.
         why: String,
     },
+}
+
+/// A picture on its way.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PictureAnswer {
+    /// Its line.
+    pub line: String,
+    /// When it came, ms since 1970.
+    pub at_ms: u64,
+    /// Pixels.
+    pub size: (usize, usize),
+    /// Pixels, before it was made smaller.
+    pub source: (u32, u32),
+    /// Three bytes per pixel, in Base64.
+    rgb: String,
+}
+
+impl PictureAnswer {
+    fn of(line: String, picture: &LinePicture) -> Self {
+        let Still { width, height, rgb, source } = &picture.still;
+        Self { line, at_ms: picture.at_ms, size: (*width, *height), source: *source, rgb: BASE64_STANDARD.encode(rgb) }
+    }
+
+    /// The picture; nothing if its bytes are not those of its size.
+    #[must_use]
+    pub fn still(&self) -> Option<Still> {
+        let rgb = BASE64_STANDARD.decode(&self.rgb).ok()?;
+        let (width, height) = self.size;
+        (rgb.len() == width.checked_mul(height)?.checked_mul(3)?).then_some(Still { width, height, rgb, source: self.source })
+    }
 }
 
 /// Why a running show cannot be reached, or this one cannot run.
@@ -124,7 +178,8 @@ pub enum ControlError {
     Strange,
 }
 
-/// The folder for sockets and locks: `$CHOIR_RUNTIME_DIR`, else below `$XDG_RUNTIME_DIR`, else in /tmp.
+/// The folder for sockets and locks: `$CHOIR_RUNTIME_DIR`, else below `$XDG_RUNTIME_DIR`, else in
+/// /tmp.
 ///
 /// # Errors
 /// It cannot be made, or belongs to somebody else.
@@ -142,7 +197,8 @@ fn folder() -> Result<PathBuf, ControlError> {
     Ok(path)
 }
 
-/// The name of a sheet's files in the folder: readable, different for sheets of the same name, and the same for every build.
+/// The name of a sheet's files in the folder: readable, different for sheets of the same name, and
+/// the same for every build.
 fn stem(sheet: &Path) -> String {
     let whole = sheet.canonicalize().unwrap_or_else(|_| sheet.to_owned());
     let digest = Sha256::digest(whole.as_os_str().as_encoded_bytes());
@@ -247,6 +303,13 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
         Request::Hold { line } => show.line_named(&line).map(|line| Command::Hold { line, held: true }),
         Request::Release { line } => show.line_named(&line).map(|line| Command::Hold { line, held: false }),
         Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),
+        Request::Pictures { lines, fit, kept } => return pictures(show, &lines, fit, kept).await,
+        Request::StandIn { line, word } => {
+            return match show.stand_in(&line, &word) {
+                Ok(said) => Answer::Done { said },
+                Err(why) => Answer::Refused { why },
+            };
+        }
         Request::Reload => Ok(Command::Reload),
         Request::Stop => Ok(Command::Stop),
     };
@@ -258,6 +321,26 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
         Ok(done) => Answer::Done { said: done_words(&done, show.names()) },
         Err(refusal) => Answer::Refused { why: refusal.to_string() },
     }
+}
+
+async fn pictures(show: &Show, lines: &[String], fit: (usize, usize), kept: bool) -> Answer {
+    let all = || Ok(show.0.lines().iter().map(|l| l.id).collect());
+    let wanted = if lines.is_empty() { all() } else { lines.iter().map(|name| show.line_named(name)).collect::<Result<Vec<_>, _>>() };
+    let wanted = match wanted {
+        Ok(wanted) => wanted,
+        Err(refusal) => return Answer::Refused { why: refusal.to_string() },
+    };
+    let fit = (fit.0.clamp(1, FIT_MOST), fit.1.clamp(1, FIT_MOST));
+    let ask = |line| {
+        let show = show.clone();
+        (show.names().line(line), tokio::spawn(async move { show.picture(line, fit, kept).await.ok().flatten() }))
+    };
+    let asked: Vec<_> = wanted.into_iter().map(ask).collect();
+    let mut pictures = Vec::new();
+    for (name, picture) in asked {
+        pictures.extend(picture.await.ok().flatten().map(|p| PictureAnswer::of(name, &p)));
+    }
+    Answer::Pictures { pictures }
 }
 
 /// A connection to a running show.
@@ -293,7 +376,7 @@ impl Client {
     /// Asks and waits for the answer.
     ///
     /// # Errors
-    /// No answer within 5 s, or one that is not understood.
+    /// No answer within 8 s, or one that is not understood.
     pub async fn ask(&mut self, request: &Request) -> Result<Answer, ControlError> {
         let envelope = Envelope { version: VERSION, message: request };
         let mut text = serde_json::to_string(&envelope).map_err(|_| ControlError::Strange)?;
@@ -304,10 +387,24 @@ impl Client {
             .map_err(|_| ControlError::Silent(io::ErrorKind::TimedOut.into()))?
             .map_err(ControlError::Silent)?
             .ok_or_else(|| ControlError::Silent(io::ErrorKind::UnexpectedEof.into()))?;
-        match serde_json::from_str::<Envelope<Answer>>(&line) {
-            Ok(Envelope { version: VERSION, message }) => Ok(message),
-            _ => Err(ControlError::Strange),
-        }
+        read_answer(&line).ok_or(ControlError::Strange)
+    }
+}
+
+/// What an answer is, without the rest of it.
+#[derive(Deserialize)]
+struct Head<'a> {
+    version: u32,
+    answer: &'a str,
+}
+
+/// A show of hundreds of lines is a megabyte, read again and again: it is not taken through the
+/// general form, which would keep a copy of each part before it knows what that is.
+fn read_answer(line: &str) -> Option<Answer> {
+    match serde_json::from_str(line).ok()? {
+        Head { version: VERSION, answer: "view" } => serde_json::from_str(line).ok().map(Answer::View),
+        Head { version: VERSION, .. } => serde_json::from_str::<Envelope<Answer>>(line).ok().map(|e| e.message),
+        Head { .. } => None,
     }
 }
 

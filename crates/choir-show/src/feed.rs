@@ -2,8 +2,8 @@
 
 use crate::{
     bus::Bus,
-    media::{FeedMedia, FeedOutlet},
-    meter::{Drops, Meter},
+    media::FeedMedia,
+    meter::{Beside, Drops, Meter},
 };
 use choir_core::{
     facts::{Direction, EventKind, WayTick},
@@ -14,13 +14,14 @@ use choir_core::{
     words::Names,
 };
 use choir_host::{lock, read, write};
-use choir_ports::{LinkStatus, OpenWay, UnitOutlet};
+use choir_ports::{AnyOutlet, LinkStatus, OpenWay, UnitOutlet};
 use std::{
     sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
 
-/// A take that waits for its keyframe is told again after this time, and each time it has passed once more.
+/// A take that waits for its keyframe is told again after this time, and each time it has passed
+/// once more.
 const TAKE_WAITS: Duration = Duration::from_secs(10);
 
 /// A feed.
@@ -47,7 +48,7 @@ pub(crate) struct OutRun {
     pub id: OutId,
     pub link: Link,
     pub status: Arc<LinkStatus>,
-    pub outlet: FeedOutlet,
+    pub outlet: AnyOutlet,
     pub way: Mutex<Option<OpenWay>>,
     meter: Mutex<Meter>,
 }
@@ -55,12 +56,12 @@ pub(crate) struct OutRun {
 impl OutRun {
     pub fn new(id: OutId, link: Link, status: Arc<LinkStatus>) -> Arc<Self> {
         let meter = Meter::new(Subject::Out(id), show_url(&link), Direction::Out, status.clone());
-        let outlet = FeedOutlet::of(&link);
+        let outlet = AnyOutlet::of(&link);
         Arc::new(Self { id, link, status, outlet, way: Mutex::default(), meter: Mutex::new(meter) })
     }
 
-    /// Somebody is there who would see a beginning: it is up, or it is served and has been asked for. A name is offered only
-    /// once there is a picture, so nobody can be waited for there.
+    /// Somebody is there who would see a beginning: it is up, or it is served and has been asked
+    /// for. A name is offered only once there is a picture, so nobody can be waited for there.
     pub fn is_watched(&self) -> bool {
         match &self.link {
             Link::Rtsp(_) => self.status.is_asked_for(),
@@ -124,18 +125,20 @@ impl FeedRun {
         Some(line)
     }
 
-    pub fn at_once(&self, started: Instant, now: Instant, bus: &Bus) {
-        self.tell_takes(bus);
-        self.outs().iter().for_each(|o| lock(&o.meter).at_once(started, now, bus));
+    /// True when it says something else than before.
+    pub fn at_once(&self, started: Instant, now: Instant, bus: &Bus) -> bool {
+        let taken = self.tell_takes(bus);
+        self.outs().iter().fold(taken, |other, o| lock(&o.meter).at_once(started, now, bus) | other)
     }
 
-    /// Ends a tick: what was measured of each way out, and the line whose keyframe is to be asked for again.
-    pub fn tick(&self, started: Instant, now: Instant, bus: &Bus) -> (Vec<(Subject, WayTick)>, Option<LineId>) {
+    /// Ends a tick: what was measured of each way out, and the line whose keyframe is to be asked
+    /// for again.
+    pub fn tick(&self, started: Instant, now: Instant, drops: &Drops, bus: &Bus) -> (Vec<(Subject, WayTick)>, Option<LineId>) {
         self.tell_takes(bus);
         let outs = self.outs();
         let ticks = outs.iter().map(|o| {
             let mut meter = lock(&o.meter);
-            meter.tick(started, now, None, bus);
+            meter.tick(started, now, None, Beside::default(), drops, bus);
             (Subject::Out(o.id), meter.last().clone())
         });
         (ticks.collect(), self.overdue(bus))
@@ -164,7 +167,8 @@ impl FeedRun {
     }
 }
 
-/// From here to the release at the far end: time-stamped delivery makes it the way there and the latency.
+/// From here to the release at the far end: time-stamped delivery makes it the way there and the
+/// latency.
 fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
     match link {
         Link::Srt(_) => Some(view.latency_ms? + view.rtt_ms.unwrap_or(0.0) / 2.0),

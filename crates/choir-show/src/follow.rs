@@ -1,4 +1,5 @@
-//! What goes against the stream: tally to sources and lamps, keyframe requests to devices. Follows the sheet as it changes.
+//! What goes against the stream: tally to sources and lamps, keyframe requests to devices. Follows
+//! the sheet as it changes.
 
 use crate::{
     cameras::Lamp,
@@ -58,7 +59,8 @@ async fn follow_tally(show: Arc<Inner>, mut stop: Stop) {
     }
 }
 
-/// What the receivers of a feed show is what the source of its line is told: the strongest, where it is on several.
+/// What the receivers of a feed show is what the source of its line is told: the strongest, where
+/// it is on several.
 fn settle(show: &Inner) {
     let feeds = show.feeds();
     if feeds.iter().filter(|f| f.tell_takes(&show.bus)).count() > 0 {

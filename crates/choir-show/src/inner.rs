@@ -10,10 +10,12 @@ use crate::{
 };
 use choir_core::{
     command::{By, Done, Refusal},
+    content::SamePictures,
     facts::{EventKind, WayTick},
     id::{FeedId, LineId, Subject},
     sheet::{Entry, Sheet},
     view::{InputView, ShowView},
+    words,
 };
 use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read};
 use choir_ports::{OpenWay, Ports, WayCause, stave::Node};
@@ -40,6 +42,9 @@ pub struct OpenError {
 /// Measurements that receivers make of what reaches them, asked for whenever the show is looked at.
 pub type Reports = Arc<dyn Fn() -> Vec<InputView> + Send + Sync>;
 
+/// Changes what the stand-in behind a line shows, by a word: says what it shows now, or why not.
+pub type StandIns = Arc<dyn Fn(&str, &str) -> Result<String, String> + Send + Sync>;
+
 pub(crate) struct Inner {
     pub sheet: Mutex<Sheet>,
     pub base: PathBuf,
@@ -58,6 +63,7 @@ pub(crate) struct Inner {
     pub tally_changed: Arc<Notify>,
     pub side: Side,
     pub stopped: Stop,
+    pub same_pictures: Mutex<SamePictures>,
     /// One reload at a time.
     pub reloading: tokio::sync::Mutex<()>,
     pub started_ms: u64,
@@ -65,6 +71,7 @@ pub(crate) struct Inner {
     pub drops: Mutex<Drops>,
     pub view: Mutex<ShowView>,
     pub reports: Mutex<Option<Reports>>,
+    pub stand_ins: Mutex<Option<StandIns>>,
     pub stop: End,
     pub stop_asked: Notify,
     pub ticker: Mutex<Option<(End, JoinHandle<()>)>>,
@@ -137,10 +144,16 @@ impl Inner {
 
     /// Tells at once what need not wait for the end of the second.
     pub fn at_once(&self, started: Instant) {
-        let now = Instant::now();
-        self.lines().iter().for_each(|l| l.at_once(started, now, &self.bus));
-        self.feeds().iter().for_each(|f| f.at_once(started, now, &self.bus));
+        self.glance(started);
         self.refresh();
+    }
+
+    /// Looks for what does not wait for the end of the second and tells nobody by itself: silence.
+    /// True when something says something else than before.
+    pub fn glance(&self, started: Instant) -> bool {
+        let now = Instant::now();
+        let lines = self.lines().iter().fold(false, |other, l| l.at_once(started, now, &self.bus) | other);
+        self.feeds().iter().fold(lines, |other, f| f.at_once(started, now, &self.bus) | other)
     }
 
     /// Makes the view anew.
@@ -151,13 +164,23 @@ impl Inner {
 
     pub fn tick(&self, started: Instant, number: u64, length: Duration) {
         let now = Instant::now();
-        *lock(&self.drops) = kernel_drops();
+        let drops = kernel_drops();
+        lock(&self.drops).clone_from(&drops);
         let mut ways: Vec<(Subject, WayTick)> = Vec::new();
-        for line in self.lines() {
-            ways.push((Subject::Line(line.id), line.tick(started, now, &self.bus)));
+        let lines = self.lines();
+        let mut same = lock(&self.same_pictures);
+        for line in &lines {
+            if let Some((at, glimpse)) = line.seen.take_glimpse() {
+                same.note(line.id, at, glimpse);
+            }
         }
+        for line in &lines {
+            let twin = same.twin_of(line.id).map(|other| words::Names::line(&self.names, other));
+            ways.push((Subject::Line(line.id), line.tick(started, now, twin, &drops, &self.bus)));
+        }
+        drop(same);
         for feed in self.feeds() {
-            let (outs, overdue) = feed.tick(started, now, &self.bus);
+            let (outs, overdue) = feed.tick(started, now, &drops, &self.bus);
             ways.extend(outs);
             // What was asked for may not have been heard.
             if let Some(line) = overdue.and_then(|l| self.line(l).ok()) {

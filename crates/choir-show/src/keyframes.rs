@@ -1,5 +1,6 @@
-//! Keyframes are asked for against the stream. A take asks the source of its line: on the link itself, where that has words for it
-//! (RTCP, Stave), else the device by ONVIF. Receivers of a feed ask the source of the line that is on.
+//! Keyframes are asked for against the stream. A take asks the source of its line: on the link
+//! itself, where that has words for it (RTCP, Stave), else the device by ONVIF. Receivers of a feed
+//! ask the source of the line that is on.
 
 use crate::{feed::FeedRun, inner::Inner};
 use choir_core::{device::Device, facts::Notice};
@@ -61,7 +62,8 @@ impl AskedByOnvif {
             if let Err(e) = done {
                 open = None;
                 self.status.note(Notice::KeyframeFailed(e.to_string()));
-                // It will not do so later either; and devices lock themselves after some wrong passwords.
+                // It will not do so later either; and devices lock themselves after some wrong
+                // passwords.
                 if matches!(&e, DeviceError::Onvif(o) if o.is_unknown_action() || matches!(o, OnvifError::Login { .. } | OnvifError::NoLogin { .. }))
                 {
                     break;

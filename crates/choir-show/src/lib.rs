@@ -7,11 +7,14 @@
 //! | [`control`] | the local control socket of a running show, and its client |
 //! | [`inspect`], [`prove`] | a timed look at one source; a device's stream measured against the sheet |
 //! | [`ptz`] | steering a camera by ONVIF, VISCA or Stave name |
-//! | [`linecheck`], [`still`] | the check of every line before the show, and its pictures |
+//! | [`load`] | how many links this machine carries |
+//! | [`linecheck`], [`still`] | the check of every line before the show; pictures |
+//! | [`contact`] | pictures of several lines on one |
 
 mod build;
 pub mod bus;
 mod cameras;
+pub mod contact;
 pub mod control;
 mod feed;
 mod follow;
@@ -20,16 +23,20 @@ pub mod inspect;
 mod keyframes;
 mod line;
 pub mod linecheck;
+pub mod load;
 pub mod media;
 mod meter;
 mod names;
+mod pictures;
 pub mod prove;
 pub mod ptz;
 mod reload;
+mod seen;
 mod show;
 mod side;
 pub mod still;
 mod view;
 
-pub use inner::{OpenError, Reports};
+pub use inner::{OpenError, Reports, StandIns};
+pub use pictures::LinePicture;
 pub use show::{Show, event_view};

@@ -3,22 +3,23 @@
 use crate::{
     bus::Bus,
     media::LineMedia,
-    meter::{Drops, LineMeasure, Meter},
-    view::{media_view, mismatch, stream_views},
+    meter::{Beside, Drops, LineMeasure, Meter},
+    seen::Seen,
+    view::{media_view, mismatches, stream_views},
 };
 use choir_core::{
-    facts::{Direction, State, WayTick},
-    health::MediaFacts,
+    facts::{Direction, MediaFacts, State, WayTick},
     id::{LineId, Subject},
     link::{Link, show_url},
     sheet::Line,
+    units::in_ms,
     view::{LineView, MediaView, Sample},
 };
-use choir_host::lock;
-use choir_ports::{LinkStatus, OpenWay, defects::defect, stave::Order};
+use choir_host::{clock::unix_ms, lock};
+use choir_ports::{LinkStatus, MediaCount, OpenWay, Shard, Shards, defects::defect, stave::Order};
 use std::{
     collections::{HashMap, VecDeque},
-    sync::{Arc, Mutex},
+    sync::{Arc, Mutex, OnceLock},
     time::Instant,
 };
 use tokio::sync::mpsc;
@@ -34,6 +35,10 @@ pub(crate) struct LineRun {
     /// Its entry in the sheet.
     pub entry: Mutex<Line>,
     pub way: Mutex<Option<OpenWay>>,
+    /// The thread that serves its SRT links and those of feeds that begin with it.
+    shard: OnceLock<Option<Shard>>,
+    /// What was seen and heard of it.
+    pub seen: Seen,
     /// Of a Stave name: takes orders for the camera behind it.
     pub orders: Mutex<Option<mpsc::Sender<Order>>>,
     state: Mutex<Measured>,
@@ -49,20 +54,37 @@ struct Measured {
 impl LineRun {
     pub fn new(id: LineId, entry: Line, status: Arc<LinkStatus>) -> Arc<Self> {
         let meter = Meter::new(Subject::Line(id), show_url(&entry.from), Direction::In, status.clone());
+        let seen = Seen::default();
+        seen.set_limits(entry.watch);
         Arc::new(Self {
             id,
             status,
             media: LineMedia::new(id),
+            seen,
             entry: Mutex::new(entry),
             way: Mutex::default(),
             orders: Mutex::default(),
+            shard: OnceLock::new(),
             state: Mutex::new(Measured { meter, history: VecDeque::new(), streams: HashMap::new() }),
         })
+    }
+
+    /// The thread that serves its SRT links, chosen once: what the line brings then goes on to its
+    /// feeds without crossing threads.
+    pub fn shard(&self) -> Option<Shard> {
+        // A failure is told when the link is opened.
+        self.shard.get_or_init(|| Shards::pick_of_program().ok()).clone()
+    }
+
+    /// It is served by this thread.
+    pub fn is_on(&self, shard: &Shard) -> bool {
+        self.shard.get().and_then(Option::as_ref).is_some_and(|own| own.is(shard))
     }
 
     /// Takes another entry of the sheet.
     pub fn set_entry(&self, entry: Line) {
         lock(&self.state).meter.set_url(show_url(&entry.from));
+        self.seen.set_limits(entry.watch);
         *lock(&self.entry) = entry;
     }
 
@@ -71,12 +93,13 @@ impl LineRun {
         matches!(&lock(&self.entry).from, Link::File(f) if !f.repeat)
     }
 
-    pub fn at_once(&self, started: Instant, now: Instant, bus: &Bus) {
-        lock(&self.state).meter.at_once(started, now, bus);
+    /// True when it says something else than before.
+    pub fn at_once(&self, started: Instant, now: Instant, bus: &Bus) -> bool {
+        lock(&self.state).meter.at_once(started, now, bus)
     }
 
     /// Ends a tick.
-    pub fn tick(&self, started: Instant, now: Instant, bus: &Bus) -> WayTick {
+    pub fn tick(&self, started: Instant, now: Instant, same_picture: Option<String>, drops: &Drops, bus: &Bus) -> WayTick {
         let reading = self.media.reading();
         let info = &reading.info;
         let video = info.video.as_ref();
@@ -88,13 +111,15 @@ impl LineRun {
                 readable: !info.streams.is_empty(),
                 keyframe_seen: video.map(|v| v.keyframes > 0),
                 without_sets: video.is_some_and(|v| v.keyframes > 1 && !v.has_sets),
-                differs: mismatch(&lock(&self.entry).expect, info),
+                differs: mismatches(&lock(&self.entry).expect, info),
+                content: self.seen.faults(),
             },
-            bytes: reading.bytes,
-            begun: reading.begun,
+            count: MediaCount { bytes: reading.bytes, begun: reading.begun },
         };
+        let shard = self.shard.get().and_then(Option::as_ref);
+        let beside = Beside { late_ms: shard.map(|s| in_ms(s.lateness().most_of_all)), busy: shard.map(Shard::share), same_picture };
         let mut s = lock(&self.state);
-        s.meter.tick(started, now, Some(measure), bus);
+        s.meter.tick(started, now, Some(measure), beside, drops, bus);
         let tick = s.meter.last().clone();
         let length = tick.length;
         s.streams = info
@@ -113,7 +138,11 @@ impl LineRun {
             rate_bps: tick.rate_bps(),
             headroom_ms: tick.headroom_ms.map(|h| h.least),
             rtt_ms: tick.rtt_ms,
+            rtt_least_ms: tick.rtt_span_ms.map(|s| s.least),
+            jitter_ms: tick.jitter_ms,
             lost: tick.lost,
+            holes: tick.holes,
+            recovered: tick.recovered,
             missing: tick.missing,
         });
         tick
@@ -129,6 +158,7 @@ impl LineRun {
         // Pictures of a file were taken some other day.
         let recorded = matches!(entry.from, Link::File(_));
         let delay = reading.info.video.as_ref().and_then(|v| v.delay_us).filter(|_| up && !recorded);
+        let (picture, levels, content) = self.seen.view(unix_ms());
         let defects = self.media.findings().map(|found| found.iter().map(defect).collect());
         LineView {
             name: entry.name.clone(),
@@ -138,6 +168,9 @@ impl LineRun {
             feeds: Vec::new(),
             tally: *self.status.control.tally().borrow(),
             history: s.history.iter().copied().collect(),
+            picture,
+            levels,
+            content,
             link,
         }
     }

@@ -1,4 +1,5 @@
-//! Runs a line check on a show: watches every line and way out until each is settled or the time is over.
+//! Runs a line check on a show: watches every line and way out until each is settled or the time is
+//! over.
 
 use crate::{
     Show, bus,
@@ -56,7 +57,8 @@ impl Watched {
         }
     }
 
-    /// Begins or ends the comparison of a line's stream with the standard. An older show that cannot has none.
+    /// Begins or ends the comparison of a line's stream with the standard. An older show that
+    /// cannot has none.
     async fn examine(&mut self, line: &str, on: bool) {
         let request = Request::Examine { line: line.to_owned(), on };
         match self {
@@ -135,7 +137,8 @@ impl Watch {
     }
 }
 
-/// Checks these lines, and every feed that starts with one of them. Each change is told as all rows so far.
+/// Checks these lines, and every feed that starts with one of them. Each change is told as all rows
+/// so far.
 pub async fn check(
     sheet: &Sheet,
     mut watched: Watched,
@@ -197,8 +200,7 @@ pub async fn check(
         if looked && taken.is_empty() {
             // Only now: decoding would take from the machine what the look is to measure.
             for (name, units) in std::mem::take(&mut pictures) {
-                let still =
-                    tokio::task::spawn_blocking(move || Still::decode(&units).map(|s| s.fit(STILL.0, STILL.1))).await.ok().flatten();
+                let still = tokio::task::spawn_blocking(move || Still::decode(&units, Some(STILL))).await.ok().flatten();
                 if let Some(watch) = watches.get_mut(&(false, name.clone(), 0)) {
                     watch.seen.still = still.as_ref().map(Still::shows_something);
                     watch.seen.decoded = true;

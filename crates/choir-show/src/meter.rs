@@ -2,27 +2,31 @@
 
 use crate::bus::Bus;
 use choir_core::{
-    facts::{Contact, Direction, Encryption, EventKind, Span, State, WayTick},
-    health::{Health, MediaFacts, Reading, Verdict},
+    diagnosis::Diagnosis,
+    facts::{Around, Contact, Direction, Encryption, EventKind, Fault, MediaFacts, Notice, Reading, Reason, State, WayTick},
+    health::{Health, Verdict},
     id::Subject,
-    view::LinkView,
+    units::in_ms,
+    view::{LinkView, SinceView},
 };
-use choir_ports::{Counters, LinkStatus, Live, PeerLive};
+use choir_host::clock::unix_ms;
+use choir_ports::{LinkStatus, Live, MediaCount, Ticks};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, VecDeque},
+    net::{IpAddr, SocketAddr},
     sync::Arc,
     time::{Duration, Instant},
 };
 
-/// A rate needs this much time at least: a stream that has begun just now would show its first burst as one.
-const RATE_TIME: Duration = Duration::from_millis(250);
+/// How long it is told that a caller was turned away.
+const CONTESTED: Duration = Duration::from_secs(5);
+/// Over which changes of the sender count.
+const SENDERS: Duration = Duration::from_secs(30);
 
 /// What the media of a line adds to a tick.
 pub(crate) struct LineMeasure {
     pub facts: MediaFacts,
-    /// Bytes so far, and when the present session began.
-    pub bytes: u64,
-    pub begun: Option<Instant>,
+    pub count: MediaCount,
 }
 
 /// Drops of the kernel, by the inode of the socket.
@@ -35,41 +39,49 @@ pub(crate) struct Meter {
     direction: Direction,
     status: Arc<LinkStatus>,
     health: Health,
-    before: Mark,
+    ticks: Ticks,
     tick: WayTick,
     verdict: Option<Verdict>,
+    /// When that was, on the clock of the ticks and in ms since 1970.
+    judged_at: (Duration, u64),
     told: Option<Verdict>,
     noticed: u64,
     /// The last tick is the first with media of a way out.
     begins: bool,
+    /// A caller that was turned away since another has the place, and when.
+    contested: Option<(SocketAddr, Instant)>,
+    /// Hosts that sent, the last of all and when they changed.
+    sender: Option<IpAddr>,
+    sender_changes: VecDeque<Instant>,
 }
 
-/// The end of the tick before.
-struct Mark {
-    /// On the grid.
-    at: Instant,
-    /// When its counters were read.
-    read_at: Instant,
-    counters: Counters,
-    media_bytes: u64,
+/// What a line knows of itself besides its numbers.
+#[derive(Default)]
+pub(crate) struct Beside {
+    pub late_ms: Option<f64>,
+    pub busy: Option<f64>,
+    pub same_picture: Option<String>,
 }
 
 impl Meter {
     pub fn new(subject: Subject, url: String, direction: Direction, status: Arc<LinkStatus>) -> Self {
-        let now = Instant::now();
-        let before = Mark { at: now, read_at: now, counters: status.look().totals(), media_bytes: 0 };
+        let ticks = Ticks::new(&status.look(), Instant::now());
         Self {
             subject,
             url,
             direction,
             status,
             health: Health::default(),
-            before,
+            ticks,
             tick: WayTick::default(),
             verdict: None,
+            judged_at: (Duration::ZERO, 0),
             told: None,
             noticed: 0,
             begins: false,
+            contested: None,
+            sender: None,
+            sender_changes: VecDeque::new(),
         }
     }
 
@@ -83,85 +95,83 @@ impl Meter {
         self.url = url;
     }
 
-    /// Tells what its port has noticed, and a contact that is not up: what can be told before the second is over.
-    pub fn at_once(&mut self, started: Instant, now: Instant, bus: &Bus) {
+    /// Tells what its port has noticed, a contact that is not up, and a silence: what can be told
+    /// before the second is over. True when it says something else than before.
+    pub fn at_once(&mut self, started: Instant, now: Instant, bus: &Bus) -> bool {
         let live = self.status.look();
-        self.tell_notices(&live, bus);
-        if live.contact != Contact::Up {
-            let reading = self.reading(live.contact, WayTick::default(), Duration::ZERO, None);
-            self.judge(now - started, &reading, bus);
-        }
+        self.tell_notices(&live, now, bus);
+        let reading = self.reading(&live, live.present(now), now, None, Beside::default());
+        let verdict = self.health.glance(now - started, &reading);
+        let other = self.verdict.as_ref().is_none_or(|v| *v != verdict);
+        self.tell(now - started, verdict, &reading, bus);
+        other
     }
 
     /// Ends a tick at `now`.
-    pub fn tick(&mut self, started: Instant, now: Instant, media: Option<LineMeasure>, bus: &Bus) {
+    pub fn tick(&mut self, started: Instant, now: Instant, media: Option<LineMeasure>, beside: Beside, drops: &Drops, bus: &Bus) {
         let live = self.status.look();
-        self.tell_notices(&live, bus);
+        self.tell_notices(&live, now, bus);
         let silent = self.tick.bytes == 0;
-        self.tick = self.measure(&live, now, media.as_ref());
+        self.tick = self.ticks.end(&live, now, media.as_ref().map(|m| m.count), drops_of(&live, drops));
         // Its media began somewhere within this second, so that its rate says nothing yet.
         self.begins = silent && media.is_none();
-        let up_for = since(&live).map_or(Duration::ZERO, |s| now.saturating_duration_since(s.0));
-        let reading = self.reading(live.contact, self.tick.clone(), up_for, media.map(|m| m.facts));
-        self.judge(now - started, &reading, bus);
+        let reading = self.reading(&live, self.tick.clone(), now, media.map(|m| m.facts), beside);
+        let verdict = self.health.judge(now - started, &reading);
+        self.tell(now - started, verdict, &reading, bus);
     }
 
-    fn reading(&self, contact: Contact, tick: WayTick, up_for: Duration, media: Option<MediaFacts>) -> Reading {
-        Reading { contact, direction: self.direction, tick, up_for, media }
-    }
-
-    fn tell_notices(&mut self, live: &Live, bus: &Bus) {
-        for (number, notice) in live.notices_after(self.noticed) {
-            bus.event(self.subject, EventKind::Notice(notice.clone()));
-            self.noticed = *number;
+    fn reading(&self, live: &Live, tick: WayTick, now: Instant, media: Option<MediaFacts>, beside: Beside) -> Reading {
+        let recent = |at: Instant, time: Duration| now.saturating_duration_since(at) < time;
+        Reading {
+            contact: live.contact.clone(),
+            direction: self.direction,
+            tick,
+            up_for: live.up_since().map_or(Duration::ZERO, |s| now.saturating_duration_since(s.0)),
+            media,
+            around: Around {
+                sessions: live.sessions,
+                port_closed: live.worst_peer().is_some_and(|p| p.port_closed),
+                contested: self.contested.filter(|(_, at)| recent(*at, CONTESTED)).map(|(from, _)| from),
+                sender_changes: self.sender_changes.iter().filter(|at| recent(**at, SENDERS)).count() as u32,
+                late_ms: beside.late_ms,
+                busy: beside.busy,
+                same_picture: beside.same_picture,
+            },
         }
     }
 
-    fn measure(&mut self, live: &Live, now: Instant, media: Option<&LineMeasure>) -> WayTick {
-        let counters = live.totals();
-        let read_at = live.read_at.filter(|at| *at > self.before.read_at).unwrap_or(now);
-        let passed = counters.since(&self.before.counters);
-        // Media is counted as it comes; the counters of a protocol are read a few times a second.
-        let (bytes, from, until) = match media {
-            Some(m) => (m.bytes.saturating_sub(self.before.media_bytes), m.begun, now),
-            None => (passed.bytes, since(live).map(|s| s.0), read_at),
-        };
-        let begin = if media.is_some() { self.before.at } else { self.before.read_at };
-        let length = until.saturating_duration_since(from.map_or(begin, |f| f.max(begin)));
-        let peer = worst(live);
-        let headroom = live.peers.iter().filter_map(|(_, p)| p.headroom_between(self.before.at, now));
-        let headroom = headroom.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)));
-        let latency_ms = peer.and_then(|p| p.gauges.latency).map(ms);
-        // A path that has become shorter since the handshake leaves no more than the whole latency.
-        let cap = |us: i64| (us as f64 / 1000.0).min(latency_ms.unwrap_or(f64::MAX));
-        let tick = WayTick {
-            length: length.max(RATE_TIME),
-            bytes,
-            packets: passed.packets,
-            lost: passed.lost,
-            recovered: passed.recovered,
-            missing: passed.missing,
-            window_dropped: passed.window_dropped,
-            rtt_ms: peer.and_then(|p| p.gauges.rtt).or(live.rtt).map(ms).filter(|r| *r > 0.0),
-            headroom_ms: headroom.map(|(least, greatest)| Span { least: cap(least), greatest: cap(greatest) }),
-            latency_ms,
-            peer_window: peer.and_then(|p| p.gauges.peer_window),
-            unacknowledged_ms: peer.and_then(|p| p.gauges.unacknowledged).map(ms),
-        };
-        self.before = Mark { at: now, read_at, counters, media_bytes: media.map_or(0, |m| m.bytes) };
-        tick
+    fn tell_notices(&mut self, live: &Live, now: Instant, bus: &Bus) {
+        for (number, notice) in live.notices_after(self.noticed) {
+            bus.event(self.subject, EventKind::Notice(notice.clone()));
+            self.noticed = *number;
+            match notice {
+                Notice::CallerRefused(r) if r.fault == Some(Fault::Taken) => self.contested = Some((r.from, now)),
+                Notice::Connected { peer: from, .. } | Notice::MediaFrom(from) if self.direction == Direction::In => {
+                    self.note_sender(from.ip(), now);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn note_sender(&mut self, from: IpAddr, now: Instant) {
+        if self.sender.replace(from).is_some_and(|before| before != from) {
+            self.sender_changes.push_back(now);
+            self.sender_changes.retain(|at| now.saturating_duration_since(*at) < SENDERS);
+        }
     }
 
     /// A change of state becomes an event.
-    fn judge(&mut self, now: Duration, reading: &Reading, bus: &Bus) {
-        let verdict = self.health.judge(now, reading);
+    fn tell(&mut self, now: Duration, verdict: Verdict, reading: &Reading, bus: &Bus) {
         self.verdict = Some(verdict.clone());
+        self.judged_at = (now, unix_ms());
         // Its port says at once what it waits for.
         if reading.contact == Contact::Waiting(choir_core::facts::Waiting::Start) {
             return;
         }
         let changed = self.told.as_ref().map(|t| t.state) != Some(verdict.state);
-        let anew = verdict.state == State::Broken && !self.told.as_ref().is_some_and(|t| t.reason.is_like(&verdict.reason));
+        let named = matches!(verdict.reason, Reason::Cause(_));
+        let anew = (verdict.state == State::Broken || named) && !self.told.as_ref().is_some_and(|t| t.reason.is_like(&verdict.reason));
         if !changed && !anew {
             return;
         }
@@ -170,26 +180,33 @@ impl Meter {
         }
         // What a way in waits for is worth a word at the start; a way out waits for its line.
         let quiet = if self.direction == Direction::In { State::Joining } else { State::Waiting };
-        if changed && (self.told.is_some() || verdict.state != quiet) {
+        let worth = changed || named;
+        if worth && (self.told.is_some() || verdict.state != quiet) {
             bus.event(self.subject, EventKind::State { state: verdict.state, reason: verdict.reason.clone() });
         }
         self.told = Some(verdict);
     }
 
+    fn cause_view(&self, d: &Diagnosis) -> SinceView {
+        let lasts = self.judged_at.0.saturating_sub(d.since).as_millis() as u64;
+        SinceView { name: d.cause.name().into(), text: d.cause.to_string(), since_ms: self.judged_at.1.saturating_sub(lasts) }
+    }
+
     /// What is shown of it.
     pub fn view(&self, drops: &Drops) -> LinkView {
         let live = self.status.look();
-        let (totals, peer) = (live.totals(), worst(&live));
+        let (totals, peer) = (live.totals(), live.worst_peer());
         let asked = peer.and_then(|p| p.gauges.latency_asked);
         LinkView {
             url: self.url.clone(),
             state: self.verdict.as_ref().map(|v| v.state),
             reason: self.verdict.as_ref().map(|v| v.reason.to_string()).unwrap_or_default(),
+            causes: self.verdict.as_ref().map(|v| v.causes.iter().map(|d| self.cause_view(d)).collect()).unwrap_or_default(),
             fault: live.contact.fault(),
             peer: peer.map(|p| p.addr).or(live.peer).map(|a| a.to_string()),
             how: live.how.clone(),
             paste: live.paste.clone(),
-            up_since_ms: since(&live).filter(|_| live.contact == Contact::Up).map(|s| s.1),
+            up_since_ms: live.up_since().filter(|_| live.contact == Contact::Up).map(|s| s.1),
             rate_bps: self.tick.rate_bps(),
             rtt_ms: self.tick.rtt_ms,
             lost_percent: self.tick.lost_share() * 100.0,
@@ -201,7 +218,7 @@ impl Meter {
             resent: totals.resent,
             dropped: totals.dropped,
             headroom_ms: self.tick.headroom_ms.map(|h| h.least),
-            latency_ms: self.tick.latency_ms.or_else(|| peer.and_then(|p| p.gauges.latency).map(ms)),
+            latency_ms: self.tick.latency_ms.or_else(|| peer.and_then(|p| p.gauges.latency).map(in_ms)),
             latency_asked: asked
                 .map(|(here, there)| format!("{} ms here, {} ms there; the larger value applies", here.as_millis(), there.as_millis())),
             encryption: live.encryption.to_string(),
@@ -209,24 +226,11 @@ impl Meter {
                 Encryption::Secured { key_bits } => Some(key_bits),
                 _ => None,
             },
-            kernel_drops: live.socket.and_then(|inode| drops.get(&inode)).copied().unwrap_or(0),
+            kernel_drops: drops_of(&live, drops),
         }
     }
 }
 
-fn ms(d: Duration) -> f64 {
-    d.as_secs_f64() * 1000.0
-}
-
-fn since(live: &Live) -> Option<(Instant, u64)> {
-    live.peers.first().map(|(_, p)| p.since).or(live.since)
-}
-
-/// The peer whose round trip takes most of its latency.
-fn worst(live: &Live) -> Option<&PeerLive> {
-    let share = |p: &PeerLive| {
-        let latency = p.gauges.latency.map_or(1.0, ms).max(1.0);
-        p.gauges.rtt.map_or(0.0, ms) / latency
-    };
-    live.peers.iter().map(|(_, p)| p).max_by(|a, b| share(a).total_cmp(&share(b)))
+fn drops_of(live: &Live, drops: &Drops) -> u64 {
+    live.socket.and_then(|inode| drops.get(&inode)).copied().unwrap_or(0)
 }

@@ -1,4 +1,5 @@
-//! Which name belongs to which number. Numbers are never used again, so that what is told of the past keeps its names.
+//! Which name belongs to which number. Numbers are never used again, so that what is told of the
+//! past keeps its names.
 
 use choir_core::{
     command::Refusal,

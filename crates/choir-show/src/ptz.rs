@@ -56,10 +56,10 @@ pub enum PtzError {
         known: String,
     },
     /// VISCA counts presets.
-    #[error("\"{0}\" is no preset: VISCA knows them by number, 0 to 127, or by a name in the sheet")]
+    #[error("\"{0}\" is not a preset: use a number from 0 to 127, or a name from the sheet")]
     NotANumber(String),
     /// ONVIF has no word for it.
-    #[error("ONVIF has no word for a tally lamp: steer this camera by VISCA (--by visca)")]
+    #[error("ONVIF has no command for a tally lamp: steer this camera by VISCA (--by visca)")]
     NoTally,
     /// The stop was not answered.
     #[error("THE CAMERA MAY STILL BE MOVING: the stop was sent 10 times and not answered ({0})")]
@@ -216,7 +216,8 @@ impl Ptz {
         }
     }
 
-    /// Stores the present position; says under which number, which by ONVIF is the device's to choose.
+    /// Stores the present position; says under which number, which by ONVIF is the device's to
+    /// choose.
     ///
     /// # Errors
     /// The camera refuses or goes.
@@ -227,7 +228,8 @@ impl Ptz {
                 let old = all.iter().find(|p| p.number == which);
                 let name = name.map(str::to_owned).or(old.map(|p| p.name.clone())).unwrap_or_else(|| format!("Preset {which}"));
                 let mut session = s.lock().await;
-                // Some devices take a number that they do not have yet; others choose one themselves.
+                // Some devices take a number that they do not have yet; others choose one
+                // themselves.
                 let answer = match session.call(Which::Ptz, &ptz::set_preset(profile, &name, Some(which))).await {
                     Err(OnvifError::Fault { .. }) if old.is_none() => {
                         session.call(Which::Ptz, &ptz::set_preset(profile, &name, None)).await?
@@ -260,8 +262,8 @@ impl Ptz {
         Ok(())
     }
 
-    /// Begins to move at these speeds (-1 to 1). The device is told to stop by itself after `at_most` where
-    /// its protocol can say that; whoever calls stops it in any case.
+    /// Begins to move at these speeds (-1 to 1). The device is told to stop by itself after
+    /// `at_most` where its protocol can say that; whoever calls stops it in any case.
     ///
     /// # Errors
     /// The camera refuses or goes.
@@ -333,7 +335,8 @@ impl Ptz {
             }
             std::future::pending().await
         };
-        // The stop does not wait for the answer to the move; and it follows also when there was none: it may have been heard.
+        // The stop does not wait for the answer to the move; and it follows also when there was
+        // none: it may have been heard.
         let moved = tokio::select! {
             moved = moving => moved,
             () = over => Ok(()),

@@ -46,7 +46,8 @@ impl Show {
     /// Applies what differs in another sheet.
     ///
     /// # Errors
-    /// Something new cannot be opened: then nothing has changed, apart from ways that had to be closed first, which are open again.
+    /// Something new cannot be opened: then nothing has changed, apart from ways that had to be
+    /// closed first, which are open again.
     pub async fn apply(&self, new: &Sheet) -> Result<Change, OpenError> {
         let inner = &self.0;
         let _one = inner.reloading.lock().await;
@@ -92,7 +93,8 @@ impl Inner {
         self.change(&empty.change_to(sheet), sheet).await
     }
 
-    /// Carries a change out. Nothing is closed before all secrets of what is to be opened have been fetched.
+    /// Carries a change out. Nothing is closed before all secrets of what is to be opened have been
+    /// fetched.
     async fn change(self: &Arc<Self>, change: &Change, new: &Sheet) -> Result<(), OpenError> {
         let ready = self.make_ready(change, new)?;
         self.make_room(change, new).await;

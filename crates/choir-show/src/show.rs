@@ -2,33 +2,39 @@
 
 use crate::{
     bus::{Bus, Fact},
-    inner::{Inner, OpenError, Reports},
+    inner::{Inner, OpenError, Reports, StandIns},
     names::Names,
+    pictures::{self, LinePicture},
     side::Side,
+    still::Still,
 };
 use choir_core::{
     command::{By, Command, Done, Refusal},
     facts::EventKind,
     id::{FeedId, LineId, Subject},
     sheet::Sheet,
-    view::{EventView, ShowView},
+    units::in_ms,
+    view::{EventView, ShowView, ThreadView},
     words::event_words,
 };
 use choir_host::{Stop, clock::unix_ms, lock, udp::granted_receive_buffer};
-use choir_ports::Ports;
+use choir_ports::{Ports, Shard, Shards};
 use choir_proto::ts::AccessUnit;
 use std::{
+    io,
     path::Path,
     sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
 use tokio::{
-    sync::{Notify, broadcast, oneshot},
+    sync::{Notify, broadcast, oneshot, watch},
     time::MissedTickBehavior,
 };
 
 /// The grid of all measurement.
 const TICK: Duration = Duration::from_secs(1);
+/// How often silence is looked for.
+const GLANCE: Duration = Duration::from_millis(250);
 /// Shortest time between two looks at what has changed.
 const LOOK: Duration = Duration::from_millis(20);
 /// How long a stop waits for goodbyes.
@@ -70,11 +76,13 @@ impl Show {
             tally_changed,
             side: Side::default(),
             stopped,
+            same_pictures: Mutex::default(),
             reloading: tokio::sync::Mutex::default(),
             started_ms: unix_ms(),
             drops: Mutex::default(),
             view: Mutex::default(),
             reports: Mutex::default(),
+            stand_ins: Mutex::default(),
             stop,
             stop_asked: Notify::new(),
             ticker: Mutex::default(),
@@ -82,6 +90,9 @@ impl Show {
         show.0.bring_up(sheet).await?;
         if let Some((granted, wanted)) = granted_receive_buffer() {
             show.0.bus.event(Subject::Machine, EventKind::ReceiveBuffer { granted, wanted });
+        }
+        if let Err(e) = pictures::start(Arc::downgrade(&show.0), show.0.stopped.clone()) {
+            tracing::warn!("no thread for pictures: {e}");
         }
         let (end, last) = Stop::new();
         let started = Instant::now();
@@ -145,12 +156,41 @@ impl Show {
         view.now_ms = unix_ms();
         view.events = self.events_after(0);
         view.inputs = lock(&self.0.reports).as_ref().map_or_else(Vec::new, |reports| reports());
+        view.threads = Shards::started().map(|shard| self.thread_view(shard)).collect();
         view
+    }
+
+    fn thread_view(&self, shard: &Shard) -> ThreadView {
+        let late = shard.lateness();
+        let names = self.names();
+        ThreadView {
+            name: shard.name(),
+            lines: self.0.lines().iter().filter(|l| l.is_on(shard)).map(|l| names.line(l.id)).collect(),
+            links: shard.links(),
+            cpu_percent: shard.share() * 100.0,
+            late_half_ms: in_ms(late.half),
+            late_99_ms: in_ms(late.most_of_all),
+            late_most_ms: in_ms(late.most),
+        }
     }
 
     /// Adds what receivers measure to the view.
     pub fn set_reports(&self, reports: Reports) {
         *lock(&self.0.reports) = Some(reports);
+    }
+
+    /// Lets the stand-ins of a demo be changed.
+    pub fn set_stand_ins(&self, stand_ins: StandIns) {
+        *lock(&self.0.stand_ins) = Some(stand_ins);
+    }
+
+    /// Changes what the stand-in behind a line shows: says what it shows now.
+    ///
+    /// # Errors
+    /// There is none, or it knows no such word.
+    pub fn stand_in(&self, line: &str, word: &str) -> Result<String, String> {
+        let stand_ins = lock(&self.0.stand_ins).clone();
+        stand_ins.ok_or_else(|| "the lines of this show have no stand-ins: only the demo has".to_owned())?(line, word)
     }
 
     /// Events after number `after`, of those that are kept.
@@ -171,6 +211,25 @@ impl Show {
     /// No such line.
     pub fn pictures(&self, line: LineId) -> Result<oneshot::Receiver<Vec<AccessUnit>>, Refusal> {
         Ok(self.0.line(line)?.media.pictures())
+    }
+
+    /// A line's newest picture, no larger than `fit`; without waiting if only one that is kept will
+    /// do. Those up to 320x180 are kept.
+    ///
+    /// # Errors
+    /// No such line.
+    pub async fn picture(&self, line: LineId, fit: (usize, usize), kept: bool) -> Result<Option<LinePicture>, Refusal> {
+        let line = self.0.line(line)?;
+        Ok(pictures::newest(&line, fit, kept).await)
+    }
+
+    /// Every picture of a line as it comes, no larger than `fit`; each is decoded as long as the
+    /// receiver is kept.
+    ///
+    /// # Errors
+    /// The system gives no thread.
+    pub fn live_pictures(&self, line: LineId, fit: (usize, usize)) -> io::Result<watch::Receiver<Option<Still>>> {
+        pictures::watch(Arc::downgrade(&self.0), line, fit)
     }
 
     /// Waits until every line that plays a file has come to its end; for ever when there is none.
@@ -195,8 +254,8 @@ impl Show {
         }
     }
 
-    /// Ends every way in and out, after saying goodbye to the other ends. The view stays as it was last, with
-    /// all counters final.
+    /// Ends every way in and out, after saying goodbye to the other ends. The view stays as it was
+    /// last, with all counters final.
     pub async fn stop(&self) {
         self.0.stop.now();
         self.0.wait_ways(STOP_PATIENCE).await;
@@ -221,10 +280,13 @@ pub fn event_view(e: &choir_core::facts::Event, names: &dyn choir_core::words::N
     EventView { number: e.number, at_ms: e.at_ms, subject: names.subject(e.subject), text: event_words(e, names), grade: e.kind.grade() }
 }
 
-/// One tick a second, on a grid; a machine that stood still has one longer tick. Between them what has changed is told.
+/// One tick a second, on a grid; a machine that stood still has one longer tick. Between them what
+/// has changed is told.
 async fn run_ticker(show: Show, started: Instant, mut last: Stop) {
     let mut grid = tokio::time::interval_at(tokio::time::Instant::from_std(started + TICK), TICK);
     grid.set_missed_tick_behavior(MissedTickBehavior::Skip);
+    let mut glances = tokio::time::interval_at(tokio::time::Instant::from_std(started + GLANCE), GLANCE);
+    glances.set_missed_tick_behavior(MissedTickBehavior::Skip);
     let (mut number, mut before) = (0, started);
     let inner = &show.0;
     let mut tick = |inner: &Inner| {
@@ -237,6 +299,11 @@ async fn run_ticker(show: Show, started: Instant, mut last: Stop) {
             biased;
             () = last.wait() => return tick(inner),
             _ = grid.tick() => tick(inner),
+            _ = glances.tick() => {
+                if inner.glance(started) {
+                    inner.refresh();
+                }
+            }
             () = inner.changed.notified() => {
                 inner.at_once(started);
                 // A flood of changes must not cost a flood of looks.

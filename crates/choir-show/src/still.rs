@@ -18,24 +18,29 @@ pub struct Still {
     pub height: usize,
     /// Three bytes per pixel.
     pub rgb: Vec<u8>,
+    /// Pixels that it was decoded from.
+    pub source: (u32, u32),
 }
 
 impl Still {
-    /// Decodes the first picture of these, of which the first is a keyframe. `None` when it cannot be.
+    /// Decodes the first picture of these, of which the first is a keyframe, as large as fits.
+    /// `None` when it cannot be.
     #[must_use]
-    pub fn decode(units: &[AccessUnit]) -> Option<Self> {
-        match units.first()?.kind {
-            StreamKind::H265 => decode_h265(units),
-            _ => decode_h264(units),
-        }
+    pub fn decode(units: &[AccessUnit], fit: Option<(usize, usize)>) -> Option<Self> {
+        let mut decoder = Decoder::new(units.first()?.kind);
+        units.iter().find_map(|unit| decoder.decode(unit, fit)).or_else(|| decoder.flush(fit))
+    }
+
+    /// Brightness of each pixel.
+    #[must_use]
+    pub fn luma(&self) -> Vec<u8> {
+        self.rgb.as_chunks().0.iter().map(|p| luma(*p)).collect()
     }
 
     /// As large as fits, by averaging; never larger than it is.
     #[must_use]
     pub fn fit(&self, width: usize, height: usize) -> Self {
-        let scale = (width as f64 / self.width as f64).min(height as f64 / self.height as f64).min(1.0);
-        let side = |n: usize| ((n as f64 * scale).round() as usize).max(1);
-        let (w, h) = (side(self.width), side(self.height));
+        let (w, h) = fitted((self.width, self.height), (width, height));
         let mut rgb = Vec::with_capacity(w * h * 3);
         for y in 0..h {
             let rows = (y * self.height / h)..((y + 1) * self.height / h).max(y * self.height / h + 1);
@@ -52,7 +57,7 @@ impl Still {
                 rgb.extend(sum.map(|s| (s / count) as u8));
             }
         }
-        Self { width: w, height: h, rgb }
+        Self { width: w, height: h, rgb, source: self.source }
     }
 
     /// Whether it shows more than one colour.
@@ -81,34 +86,62 @@ impl Still {
     }
 }
 
-fn decode_h264(units: &[AccessUnit]) -> Option<Still> {
-    let mut decoder = H264::new().ok()?;
-    for unit in units {
-        if let Ok(Some(yuv)) = decoder.decode(&unit.data) {
-            let (width, height) = yuv.dimensions();
-            let mut rgb = vec![0; yuv.rgb8_len()];
-            yuv.write_rgb8(&mut rgb);
-            return Some(Still { width, height, rgb });
-        }
-    }
-    None
+/// Brightness of red, green and blue (BT.709).
+#[must_use]
+pub fn luma([r, g, b]: [u8; 3]) -> u8 {
+    ((u32::from(r) * 54 + u32::from(g) * 183 + u32::from(b) * 19) >> 8) as u8
 }
 
-fn decode_h265(units: &[AccessUnit]) -> Option<Still> {
-    let limits = DecodeLimits { max_picture_pixels: PIXELS_MAX, ..DecodeLimits::default() };
-    let mut decoder = H265::with_limits(limits);
-    for unit in units {
-        for nal in parse_annex_b(&unit.data) {
-            if let Ok(Some(frame)) = decoder.decode_nal(&nal) {
-                return from_planes(&frame);
+/// Decodes pictures one after the other.
+pub(crate) enum Decoder {
+    H264(Option<H264>),
+    H265(Box<H265>),
+}
+
+impl Decoder {
+    /// For pictures of this kind.
+    pub fn new(kind: StreamKind) -> Self {
+        if kind == StreamKind::H265 {
+            let limits = DecodeLimits { max_picture_pixels: PIXELS_MAX, ..DecodeLimits::default() };
+            Self::H265(Box::new(H265::with_limits(limits)))
+        } else {
+            Self::H264(H264::new().ok())
+        }
+    }
+
+    /// What comes out with this picture: it, or one before it.
+    pub fn decode(&mut self, unit: &AccessUnit, fit: Option<(usize, usize)>) -> Option<Still> {
+        match self {
+            Self::H264(decoder) => from_yuv(&decoder.as_mut()?.decode(&unit.data).ok()??, fit),
+            Self::H265(decoder) => {
+                let frames = parse_annex_b(&unit.data).into_iter().filter_map(|nal| decoder.decode_nal(&nal).ok().flatten());
+                frames.last().and_then(|frame| from_frame(&frame, fit))
             }
         }
     }
-    from_planes(&decoder.flush()?)
+
+    /// What it still holds back.
+    fn flush(&mut self, fit: Option<(usize, usize)>) -> Option<Still> {
+        match self {
+            Self::H264(decoder) => from_yuv(decoder.as_mut()?.flush_remaining().ok()?.first()?, fit),
+            Self::H265(decoder) => from_frame(&decoder.flush()?, fit),
+        }
+    }
 }
 
-/// BT.709, limited range, of any depth and sampling.
-fn from_planes(f: &Frame) -> Option<Still> {
+fn from_yuv(yuv: &openh264::decoder::DecodedYUV<'_>, fit: Option<(usize, usize)>) -> Option<Still> {
+    let (width, height) = yuv.dimensions();
+    let (strides, y, u, v) = (yuv.strides(), yuv.y(), yuv.u(), yuv.v());
+    let luma = |x: usize, row: usize| y.get(row * strides.0 + x).map(|v| f32::from(*v));
+    let chroma = |x: usize, row: usize| {
+        let (x, row) = (x / 2, row / 2);
+        Some((f32::from(*u.get(row * strides.1 + x)?), f32::from(*v.get(row * strides.2 + x)?)))
+    };
+    from_planes((width, height), fit, luma, chroma)
+}
+
+/// Of any depth and sampling.
+fn from_frame(f: &Frame, fit: Option<(usize, usize)>) -> Option<Still> {
     let (width, height) = (f.width as usize, f.height as usize);
     let (across, down) = match f.chroma_format_idc {
         1 => (2, 2),
@@ -116,22 +149,70 @@ fn from_planes(f: &Frame) -> Option<Still> {
         _ => (1, 1),
     };
     let value = |plane: &PixelData, at: usize| match plane {
-        PixelData::U8(v) => v.get(at).map(|v| f64::from(*v)),
-        PixelData::U16(v) => v.get(at).map(|v| f64::from(*v) / f64::from(1_u32 << (f.bit_depth.clamp(8, 16) - 8))),
+        PixelData::U8(v) => v.get(at).map(|v| f32::from(*v)),
+        PixelData::U16(v) => v.get(at).map(|v| f32::from(*v) / f32::from(1_u16 << (f.bit_depth.clamp(8, 16) - 8))),
     };
     let grey = f.chroma_format_idc == 0;
     let chroma_width = width.div_ceil(across);
-    let mut rgb = Vec::with_capacity(width * height * 3);
-    for y in 0..height {
-        for x in 0..width {
-            let luma = 1.164 * (value(&f.y, y * width + x)? - 16.0);
-            let at = (y / down) * chroma_width + x / across;
-            let (u, v) = if grey { (0.0, 0.0) } else { (value(&f.u, at)? - 128.0, value(&f.v, at)? - 128.0) };
+    let luma = |x: usize, y: usize| value(&f.y, y * width + x);
+    let chroma = |x: usize, y: usize| {
+        let at = (y / down) * chroma_width + x / across;
+        if grey { Some((128.0, 128.0)) } else { value(&f.u, at).zip(value(&f.v, at)) }
+    };
+    from_planes((width, height), fit, luma, chroma)
+}
+
+/// Places in so many pixels that one pixel of a smaller picture is made of, in each direction.
+const SAMPLES: usize = 4;
+
+/// BT.709, limited range; made smaller by averaging.
+fn from_planes(
+    (width, height): (usize, usize),
+    fit: Option<(usize, usize)>,
+    luma: impl Fn(usize, usize) -> Option<f32>,
+    chroma: impl Fn(usize, usize) -> Option<(f32, f32)>,
+) -> Option<Still> {
+    if width == 0 || height == 0 {
+        return None;
+    }
+    let (w, h) = fit.map_or((width, height), |f| fitted((width, height), f));
+    // Evenly over the pixels that one is made of.
+    let places = |n: usize, of: usize, from: usize| {
+        let (begin, end) = (n * from / of, ((n + 1) * from / of).max(n * from / of + 1));
+        let count = (end - begin).min(SAMPLES);
+        (0..count).map(move |i| begin + (2 * i + 1) * (end - begin) / (2 * count))
+    };
+    let columns: Vec<Vec<usize>> = (0..w).map(|x| places(x, w, width).collect()).collect();
+    let mut rgb = Vec::with_capacity(w * h * 3);
+    for y in 0..h {
+        let rows: Vec<usize> = places(y, h, height).collect();
+        for columns in &columns {
+            let mut sum = 0.0;
+            for row in &rows {
+                for column in columns {
+                    sum += luma(*column, *row)?;
+                }
+            }
+            let count = (rows.len() * columns.len()) as f32;
+            let (mut u, mut v) = (0.0, 0.0);
+            for (column, row) in [(columns[0], rows[0]), (columns[columns.len() - 1], rows[rows.len() - 1])] {
+                let c = chroma(column, row)?;
+                (u, v) = (u + c.0 / 2.0, v + c.1 / 2.0);
+            }
+            let (luma, u, v) = (1.164 * (sum / count - 16.0), u - 128.0, v - 128.0);
             let pixel = [luma + 1.793 * v, luma - 0.213 * u - 0.533 * v, luma + 2.112 * u];
-            rgb.extend(pixel.map(|c| c.round().clamp(0.0, 255.0) as u8));
+            // The conversion stays within 0 to 255.
+            rgb.extend(pixel.map(|c| (c + 0.5) as u8));
         }
     }
-    Some(Still { width, height, rgb })
+    Some(Still { width: w, height: h, rgb, source: (width as u32, height as u32) })
+}
+
+/// The largest size of this shape that fits.
+fn fitted((width, height): (usize, usize), (most_w, most_h): (usize, usize)) -> (usize, usize) {
+    let scale = (most_w as f64 / width as f64).min(most_h as f64 / height as f64).min(1.0);
+    let side = |n: usize| ((n as f64 * scale).round() as usize).max(1);
+    (side(width), side(height))
 }
 
 #[cfg(test)]
@@ -140,7 +221,7 @@ mod tests {
 
     fn still(width: usize, height: usize, at: impl Fn(usize, usize) -> [u8; 3]) -> Still {
         let rgb = (0..height).flat_map(|y| (0..width).map(move |x| (x, y))).flat_map(|(x, y)| at(x, y)).collect();
-        Still { width, height, rgb }
+        Still { width, height, rgb, source: (width as u32, height as u32) }
     }
 
     #[test]
@@ -171,8 +252,8 @@ mod tests {
         for kind in [StreamKind::H264, StreamKind::H265] {
             let data = vec![0, 0, 0, 1, 0x65, 0xff, 0, 1, 2, 3].into();
             let unit = AccessUnit { pid: 256, kind, pts: None, dts: None, keyframe: true, arrived: 0, data, format: Default::default() };
-            assert_eq!(Still::decode(&[unit]), None);
+            assert_eq!(Still::decode(&[unit], None), None);
         }
-        assert_eq!(Still::decode(&[]), None);
+        assert_eq!(Still::decode(&[], None), None);
     }
 }

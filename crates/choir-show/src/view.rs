@@ -8,11 +8,11 @@ use choir_proto::ts::{MediaInfo, StreamInfo, StreamKind};
 use std::collections::HashMap;
 
 /// How the media of a line differs from what the sheet expects.
-pub(crate) fn mismatch(expect: &Expect, info: &MediaInfo) -> Option<Mismatch> {
+pub(crate) fn mismatches(expect: &Expect, info: &MediaInfo) -> Vec<Mismatch> {
     let codec = info.streams.iter().find(|s| s.kind.is_video()).map(|s| codec_word(s.kind));
     let picture = info.video.as_ref();
     let size = picture.and_then(|p| p.format.as_ref()).map(|f| (f.width, f.height));
-    expect.differences(codec, size, picture.and_then(|p| p.measured_rate)).into_iter().next()
+    expect.differences(codec, size, picture.and_then(|p| p.measured_rate))
 }
 
 /// As a sheet writes it.

@@ -1,4 +1,5 @@
-//! Device clients against servers that do not behave: slow, endless, nonsense, closing; and VISCA among strangers.
+//! Device clients against servers that do not behave: slow, endless, nonsense, closing; and VISCA
+//! among strangers.
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
@@ -202,7 +203,8 @@ fn a_camera_is_heard_among_strangers_and_a_silent_one_is_given_up() {
                     continue;
                 }
                 asked += 1;
-                // Junk, an answer to something else, half an answer; and only the second time the right one.
+                // Junk, an answer to something else, half an answer; and only the second time the
+                // right one.
                 let other = Header { kind: Payload::Reply, sequence: h.sequence.wrapping_add(9) }.datagram(&Reply::Done(1).message(1));
                 let right = Header { kind: Payload::Reply, sequence: h.sequence }.datagram(&Reply::value(&[0, 1, 2, 3]).message(1));
                 for data in [&b"GET / HTTP/1.1\r\n\r\n"[..], &[], &other, &right[..right.len() - 1]] {
@@ -291,6 +293,7 @@ fn the_pace_is_kept_by_many_at_once_and_a_look_can_be_ended() {
         }
         // Two hundred at a thousand a second; the last may go when the one before has gone.
         assert!(begun.elapsed() >= Duration::from_millis(190), "{:?}", begun.elapsed());
+        // Nobody is there, and no test is given addresses of it.
         let scan = plan(Some("127.67.0.0/20"), &own_interfaces().expect("interfaces")).expect("a range");
         let (tx, mut events) = mpsc::channel(8);
         let (end, ended) = oneshot::channel::<()>();

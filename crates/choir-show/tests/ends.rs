@@ -1,5 +1,5 @@
-//! A link and the far end that its card describes join, over real sockets; a wrong far end fails the line
-//! check at the step that is wrong.
+//! A link and the far end that its card describes join, over real sockets; a wrong far end fails
+//! the line check at the step that is wrong.
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
@@ -13,7 +13,7 @@ use choir_core::{
 };
 use choir_host::Stop;
 use choir_ports::{
-    Arrival, Flow, Intake, LinkStatus, Outlet, Way, open_ways,
+    AnyOutlet, Arrival, Flow, Intake, LinkStatus, Outlet, Way, open_ways,
     survey::{Answering, SurveyError, facts, measure},
 };
 use choir_proto::survey::Plan;
@@ -26,22 +26,17 @@ use std::{
     net::{Ipv4Addr, SocketAddr, UdpSocket},
     path::Path,
     sync::{
-        Arc, LazyLock,
-        atomic::{AtomicU16, AtomicU32, Ordering},
+        Arc,
+        atomic::{AtomicU32, Ordering},
     },
     time::Duration,
 };
 use tokio::{io::AsyncReadExt, io::AsyncWriteExt, runtime::Runtime, sync::mpsc, time::timeout};
 
-/// Every case has addresses of its own: x.1 is this end, x.2 the far one.
-static CASE: AtomicU16 = AtomicU16::new(0);
-
+/// Every case has addresses of its own: this end and the far one.
 fn addresses() -> [Ipv4Addr; 2] {
-    let n = CASE.fetch_add(1, Ordering::Relaxed);
-    // No other process has this lease.
-    static LEASE: LazyLock<u16> = LazyLock::new(|| choir_rig::port() / 4);
-    let process = *LEASE as u8;
-    [100, 101].map(|end| Ipv4Addr::new(127, end + 2 * ((n >> 8) as u8 % 20), process, n as u8))
+    let net = choir_rig::net();
+    [net.at(1), net.at(2)]
 }
 
 fn link(url: &str) -> Link {
@@ -74,9 +69,10 @@ async fn join(here: Link, far: Link, inbound: bool) -> bool {
     let way = |subject: &str, link: Link, takes: bool| Way {
         name: subject.into(),
         link,
-        flow: if takes { Flow::In(count.clone()) } else { Flow::Out(outlet.clone()) },
+        flow: if takes { Flow::In(count.clone()) } else { Flow::Out(outlet.clone().into()) },
         status: LinkStatus::new(),
         stave: None,
+        shard: None,
     };
     let ways = vec![way("here", here, inbound), way("there", far, !inbound)];
     let tasks = open_ways(ways, Duration::from_millis(120), Path::new("."), &stop, &Stop::given()).await.expect("both open");
@@ -160,9 +156,10 @@ async fn silent(urls: &[String], stop: &Stop) {
     let ways = urls.iter().map(|u| Way {
         name: "far end".into(),
         link: link(u),
-        flow: Flow::Out(Outlet::new()),
+        flow: Flow::Out(AnyOutlet::Ts(Outlet::new())),
         status: LinkStatus::new(),
         stave: None,
+        shard: None,
     });
     open_ways(ways.collect(), Duration::from_millis(120), Path::new("."), stop, &Stop::given()).await.expect("far ends");
 }
@@ -240,15 +237,15 @@ fn each_failure_of_a_line_is_told_at_its_step() {
         let wanted = [
             ("name", Step::Name, "the name aaaa"),
             ("closed", Step::Port, "the host answers, but nothing listens on the port"),
-            ("deaf", Step::Host, "nothing answers at all"),
+            ("deaf", Step::Host, "no answer from"),
             ("secret", Step::Encryption, "refused: the passphrase differs"),
             ("one-sided", Step::Encryption, "refused: only one end has a passphrase"),
-            ("stream-id", Step::Handshake, "refused for the stream ID"),
+            ("stream-id", Step::Handshake, "stream ID refused"),
             ("silent", Step::Picture, "connected, no media"),
             ("noise", Step::Picture, "receiving media without a readable picture"),
             ("nobody", Step::Handshake, "no caller yet"),
-            ("chatter", Step::Handshake, "something answers there, but it does not speak SRT"),
-            ("stranger", Step::Handshake, "something answers there, but it does not speak RTSP"),
+            ("chatter", Step::Handshake, "something answers there, but not SRT"),
+            ("stranger", Step::Handshake, "something answers there, but not RTSP"),
             ("no-rtsp", Step::Port, "the host answers, but nothing listens on the port"),
         ];
         assert_eq!(said.len(), wanted.len());

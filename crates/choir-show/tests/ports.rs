@@ -27,8 +27,10 @@ struct Basket {
 
 impl Intake for Basket {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
-        self.bytes.send_modify(|n| *n += arrivals.iter().map(|a| a.media.size()).sum::<usize>());
+        let bytes: usize = arrivals.iter().map(|a| a.media.size()).sum();
         self.pieces.lock().expect("lock").extend(arrivals.drain(..).filter_map(|a| Some((a.session, a.media.into_ts()?))));
+        // Told after it is there, or who waits for it may look too early.
+        self.bytes.send_modify(|n| *n += bytes);
     }
 }
 
@@ -45,24 +47,14 @@ impl Basket {
     }
 }
 
-/// Awaits a state of a status; it has no bell of its own for tests.
 async fn until(status: &LinkStatus, what: &str, wanted: impl Fn(&Live) -> bool) -> Live {
-    let mut tick = tokio::time::interval(Duration::from_millis(10));
-    let end = Instant::now() + Duration::from_secs(20);
-    loop {
-        let live = status.look();
-        if wanted(&live) {
-            return live;
-        }
-        assert!(Instant::now() < end, "never {what}: {live:?}");
-        tick.tick().await;
-    }
+    choir_rig::until(what, Duration::from_secs(20), || status.look(), wanted).await
 }
 
 async fn open_in(url: &str, basket: &Arc<Basket>, stop: &Stop, gate: &Stop) -> Arc<LinkStatus> {
     let status = LinkStatus::new();
     let link = parse_url(url).0.expect(url);
-    let way = Way { name: "in".into(), link, flow: Flow::In(basket.clone()), status: status.clone(), stave: None };
+    let way = Way { name: "in".into(), link, flow: Flow::In(basket.clone()), status: status.clone(), stave: None, shard: None };
     open_ways(vec![way], Duration::from_millis(60), Path::new("."), stop, gate).await.expect("opens");
     status
 }
@@ -70,7 +62,7 @@ async fn open_in(url: &str, basket: &Arc<Basket>, stop: &Stop, gate: &Stop) -> A
 async fn open_out(url: &str, stop: &Stop) -> (Arc<Outlet>, Arc<LinkStatus>) {
     let (outlet, status) = (Outlet::new(), LinkStatus::new());
     let link = parse_url(url).0.expect(url);
-    let way = Way { name: "out".into(), link, flow: Flow::Out(outlet.clone()), status: status.clone(), stave: None };
+    let way = Way { name: "out".into(), link, flow: Flow::Out(outlet.clone().into()), status: status.clone(), stave: None, shard: None };
     open_ways(vec![way], Duration::from_millis(60), Path::new("."), stop, &Stop::given()).await.expect("opens");
     (outlet, status)
 }
@@ -148,6 +140,7 @@ async fn lines_share_a_port_by_stream_id() {
             flow: Flow::In(basket.clone()),
             status: status.clone(),
             stave: None,
+            shard: None,
         })
         .collect();
     open_ways(ways, Duration::from_millis(60), Path::new("."), &stop, &Stop::given()).await.expect("opens");

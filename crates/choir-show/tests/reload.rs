@@ -47,13 +47,7 @@ impl Receiver {
     /// Waits until so many more bytes have come.
     async fn gets(&self, more: usize) {
         let wanted = self.count() + more;
-        let mut tick = tokio::time::interval(Duration::from_millis(10));
-        let came = async {
-            while self.count() < wanted {
-                tick.tick().await;
-            }
-        };
-        timeout(PATIENCE, came).await.unwrap_or_else(|_| panic!("{} of {wanted} bytes", self.count()));
+        choir_rig::until("so many bytes", PATIENCE, || self.count(), |count| *count >= wanted).await;
     }
 
     /// Packets that are missing by their counters.
@@ -161,8 +155,8 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
         show.execute(By::CommandLine, Command::Reload).await
     };
     let elsewhere = base.replace("to = [", "to = [\"rtsp://192.0.2.1:8554\", ");
-    // A mistake, with its place; a file that is not there; a line that is reopened and cannot be, beside one that is added; a way out
-    // on an address that this machine does not have.
+    // A mistake, with its place; a file that is not there; a line that is reopened and cannot be,
+    // beside one that is added; a way out on an address that this machine does not have.
     for (entries, says) in [
         (line("a", "a.ts") + "[[feed]]\nname = \"one\"\nline = \"b\"\nto = \"udp://127.0.0.1:9\"\n", "regatta.toml:"),
         (base.clone() + &line("b", "nowhere.ts"), "nowhere.ts"),
@@ -190,7 +184,8 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
     show.stop().await;
 }
 
-/// What goes against the stream of a way out ends with it, or a sheet that is saved all day fills the machine with tasks.
+/// What goes against the stream of a way out ends with it, or a sheet that is saved all day fills
+/// the machine with tasks.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_way_out_that_goes_leaves_no_task_behind() {
     let dir = TempDir::new().unwrap();

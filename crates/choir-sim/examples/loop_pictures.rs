@@ -1,4 +1,5 @@
-//! Writes the scene's pictures as Y4M to standard output, for a bare encoder: see `assets/make-loop.sh`.
+//! Writes the scene's pictures as Y4M to standard output, for a bare encoder: see
+//! `assets/make-loop.sh`.
 //!
 //! `loop_pictures NAME WIDTHxHEIGHT RATE FRAMES`
 

@@ -1,5 +1,6 @@
-//! Stand-ins for the far ends, so that an engineer can rehearse a show on one machine: cameras and field
-//! units that send real H.264, a switcher that takes inputs, and bad paths between any two of them.
+//! Stand-ins for the far ends, so that an engineer can rehearse a show on one machine: cameras and
+//! field units that send real H.264, a switcher that takes inputs, and bad paths between any two of
+//! them.
 //!
 //! | module | holds |
 //! |---|---|
@@ -37,7 +38,7 @@ pub enum SimError {
         cause: std::io::Error,
     },
     /// The encoder refused its settings.
-    #[error("{who}: the encoder does not take {what}")]
+    #[error("{who}: the encoder does not accept {what}")]
     Encoder {
         /// Which stand-in.
         who: String,

@@ -1,9 +1,9 @@
-//! The Tarn Hollow Regatta on one machine: cameras, a field unit, the paths between, and a switcher, all
-//! on addresses of 127.0.0.0/8.
+//! The Tarn Hollow Regatta on one machine: cameras, a field unit, the paths between, and a
+//! switcher, all on addresses of 127.0.0.0/8.
 
 use crate::{
     SimError,
-    camera::{self, Camera, CameraSettings, NamedCamera, NamedCameraSettings, SHIPPED_SIZE},
+    camera::{self, Camera, CameraSettings, NamedCamera, NamedCameraSettings, Output, SHIPPED_SIZE},
     device::{self, Quirk, SimDevice, StreamState},
     relay::{self, Relay, RelaySettings},
     switcher::{self, Desk, Input},
@@ -21,11 +21,13 @@ use choir_path::Faults;
 use choir_ports::stave::{Identity, Node};
 use choir_proto::rtsp::Credentials;
 use std::{
+    collections::BTreeMap,
     net::{Ipv4Addr, SocketAddr},
     path::Path,
     sync::Arc,
     time::Duration,
 };
+use tokio::sync::watch;
 
 /// The show's sheet.
 pub const SHEET: &str = include_str!("../../../demo/regatta.toml");
@@ -56,7 +58,8 @@ const FINISH_TOWER: &str = "127.20.0.11";
 /// A camera that offers itself by name.
 const WINNERS_DOCK: (&str, &str) = ("Winners Dock", "127.20.0.15");
 const SWITCHING_DESK: &str = "127.20.0.31";
-/// Two spare encoders as they left the factory: with one address and the password that everybody knows.
+/// Two spare encoders as they left the factory: with one address and the password that everybody
+/// knows.
 const SPARE_ENCODER: &str = "127.20.0.9";
 
 /// Everything outside Cable Choir.
@@ -67,13 +70,30 @@ pub struct FarEnds {
     inputs: Vec<Arc<Input>>,
     dock: NamedCamera,
     desk: Node,
+    outputs: Outputs,
 }
+
+/// What each camera shows, by the name of its line.
+type Outputs = BTreeMap<String, watch::Sender<Output>>;
 
 impl FarEnds {
     /// Asks what the switcher's inputs measure.
     pub fn inputs(&self) -> impl Fn() -> Vec<InputView> + Send + Sync + 'static {
         let inputs = self.inputs.clone();
         move || inputs.iter().map(|i| i.view()).collect()
+    }
+
+    /// Changes what the camera of a line shows or sounds like, by one of
+    /// [`crate::camera::OUTPUT_WORDS`].
+    pub fn outputs(&self) -> impl Fn(&str, &str) -> Result<String, String> + Send + Sync + 'static {
+        let outputs = self.outputs.clone();
+        move |line, word| {
+            let names = || outputs.keys().cloned().collect::<Vec<_>>().join(", ");
+            let output = outputs.get(line).ok_or_else(|| format!("there is no camera {line:?} in the demo. One of: {}", names()))?;
+            let next = output.borrow().after(word).map_err(|e| e.to_string())?;
+            output.send_replace(next);
+            Ok(format!("{line} now: {}", next))
+        }
     }
 
     /// Waits until all have stopped.
@@ -178,7 +198,8 @@ const INPUTS: &[(&str, &str)] = &[
 const NAMED: &[(&str, &str)] =
     &[("desk-1", "stave://Finish Tower"), ("desk-2", "stave://Start Pontoon"), ("desk-3", "stave://Towpath Bicycle")];
 
-/// Fills in a sheet's secrets as [`give_passphrase`], and keeps its names apart from those of another demo on this machine.
+/// Fills in a sheet's secrets as [`give_passphrase`], and keeps its names apart from those of
+/// another demo on this machine.
 pub fn give_secrets(sheet: &mut Sheet, prefix: &str) {
     let links = sheet.lines.iter_mut().map(|l| &mut l.from).chain(sheet.feeds.iter_mut().flat_map(|f| f.to.iter_mut()));
     links.for_each(give_passphrase);
@@ -243,8 +264,16 @@ fn address(text: &str, prefix: &str) -> Result<SocketAddr, SimError> {
 pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
     let desk_lan = lan("desk", SWITCHING_DESK, prefix)?;
     let desk = Node::join(&desk_lan, Identity::passing()?, Path::new("."), "desk", false, stop).await?;
-    let dock = winners_dock(prefix, stop).await?;
-    let mut far = FarEnds { cameras: Vec::new(), devices: Vec::new(), relays: Vec::new(), inputs: Vec::new(), dock, desk };
+    let mut outputs = Outputs::new();
+    let mut controlled = |name: &str| {
+        let (change, output) = watch::channel(Output::default());
+        outputs.insert(name.to_owned(), change);
+        output
+    };
+    let dock = winners_dock(prefix, controlled("winners-dock"), stop).await?;
+    let tower = controlled("finish-tower");
+    let devices = DEVICES.iter().map(|d| (d, controlled(d.name))).collect::<Vec<_>>();
+    let mut far = FarEnds { cameras: Vec::new(), devices: Vec::new(), relays: Vec::new(), inputs: Vec::new(), dock, desk, outputs };
     for (name, url) in INPUTS.iter().chain(NAMED) {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, Some(&far.desk), stop).await?);
     }
@@ -268,8 +297,9 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         })?);
     }
     let mut starting = tokio::task::JoinSet::new();
-    for device in DEVICES {
+    for (device, output) in devices {
         let settings = CameraSettings {
+            output,
             h265: device.h265,
             size: device.size,
             rate: device.rate,
@@ -279,7 +309,7 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         let stop = stop.clone();
         starting.spawn(async move { camera::start(settings, Path::new("."), stop).await });
     }
-    far.devices.push(finish_tower(prefix, stop).await?);
+    far.devices.push(finish_tower(prefix, tower, stop).await?);
     far.devices.push(spare_encoder(prefix, stop).await?);
     while let Some(started) = starting.join_next().await {
         let started = started.map_err(|e| SimError::Encoder { who: "regatta".into(), what: e.to_string() })?;
@@ -294,20 +324,21 @@ fn ip(text: &str, prefix: &str) -> Result<Ipv4Addr, SimError> {
 }
 
 /// The camera that is pulled, steered and set: main and sub, only by the desk.
-async fn finish_tower(prefix: &str, stop: &Stop) -> Result<SimDevice, SimError> {
+async fn finish_tower(prefix: &str, output: watch::Receiver<Output>, stop: &Stop) -> Result<SimDevice, SimError> {
     let credentials = Credentials::new(CAMERA_USER, CAMERA_PASSWORD);
     let settings = device::Settings {
         streams: [StreamState::new((1280, 720), 5000), StreamState::new((320, 180), 400)],
+        output,
         ..device::Settings::ptz_camera("finish-tower", ip(FINISH_TOWER, prefix)?, credentials)
     };
     device::start(settings, stop.clone()).await
 }
 
 /// A camera that is on the LAN by itself, in all grades.
-async fn winners_dock(prefix: &str, stop: &Stop) -> Result<NamedCamera, SimError> {
+async fn winners_dock(prefix: &str, output: watch::Receiver<Output>, stop: &Stop) -> Result<NamedCamera, SimError> {
     let (name, address) = WINNERS_DOCK;
     let nowhere = Link::File(FileLink { path: None, repeat: false });
-    let picture = CameraSettings { size: (640, 360), bitrate: Bitrate(3_000_000), ..CameraSettings::new("winners-dock", nowhere) };
+    let picture = CameraSettings { size: (640, 360), bitrate: Bitrate(3_000_000), output, ..CameraSettings::new("winners-dock", nowhere) };
     let settings = NamedCameraSettings {
         name: name.into(),
         lan: lan("winners-dock", address, prefix)?,

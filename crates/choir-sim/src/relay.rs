@@ -1,7 +1,11 @@
 //! The path stand-in: a two-way UDP relay that treats packets as a bad network would.
 
 use bytes::Bytes;
-use choir_host::{Stop, clock::Alarm, udp::UdpPort};
+use choir_host::{
+    Stop,
+    clock::Alarm,
+    udp::{UdpPort, any_address},
+};
 use choir_path::{Faults, Path, PathStats};
 use std::{
     cmp::Reverse,
@@ -25,7 +29,8 @@ pub struct RelaySettings {
     pub to: SocketAddr,
     /// Own address towards `to`; any when not given.
     pub from: Option<SocketAddr>,
-    /// The client, when it is known before it sends, as a rendezvous needs it. Else the latest to send.
+    /// The client, when it is known before it sends, as a rendezvous needs it. Else the latest to
+    /// send.
     pub client: Option<SocketAddr>,
     /// Faults towards `to`.
     pub there: Faults,
@@ -112,7 +117,7 @@ impl Lane {
 /// An address cannot be had.
 pub fn start(settings: RelaySettings, mut stop: Stop) -> io::Result<Relay> {
     let front = UdpPort::open(settings.listen, None)?;
-    let any: SocketAddr = if settings.to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { (std::net::Ipv6Addr::UNSPECIFIED, 0).into() };
+    let any = SocketAddr::new(any_address(settings.to.ip()), 0);
     let behind = UdpPort::open(settings.from.unwrap_or(any), None)?;
     let listen = front.local_addr()?;
     let stats = Arc::new(Mutex::new(RelayStats::default()));

@@ -1,4 +1,5 @@
-//! Judging timing on a machine that is itself stopped now and then, as virtual ones are: for rehearsals and tests.
+//! Judging timing on a machine that is itself stopped now and then, as virtual ones are: for
+//! rehearsals and tests.
 
 use std::{
     io::Write,
@@ -10,7 +11,8 @@ use std::{
 
 /// How often the watch looks.
 const STEP: Duration = Duration::from_millis(2);
-/// Lateness of a sleeping thread beyond this is the machine's fault: a quiet one stays below a millisecond or two.
+/// Lateness of a sleeping thread beyond this is the machine's fault: a quiet one stays below a
+/// millisecond or two.
 const STALL: Duration = Duration::from_millis(8);
 /// Times that a disturbed test is run.
 const ATTEMPTS: u32 = 4;
@@ -52,8 +54,8 @@ struct Late {
     text: String,
 }
 
-/// Makes an assertion that holds only on a machine that runs: on loss, delay, or what came in time. Inside [`timed`] its failure
-/// is judged; anywhere else it is one.
+/// Makes an assertion that holds only on a machine that runs: on loss, delay, or what came in time.
+/// Inside [`timed`] its failure is judged; anywhere else it is one.
 ///
 /// # Panics
 /// As `check` does.
@@ -64,17 +66,27 @@ pub fn on_time(name: &'static str, check: impl FnOnce()) {
     }
 }
 
-/// Runs a test that has assertions of timing ([`on_time`]). When one of them fails while the machine stood still, the test is
-/// run again; when that happens each time, it is counted as not judged, in the file of the environment variable
-/// `CHOIR_NOT_JUDGED`. Any other failure is one at once.
+/// Runs a test that has assertions of timing ([`on_time`]). When one of them fails while the
+/// machine stood still, the test is run again; when that happens each time, it is counted as not
+/// judged, in the file of the environment variable `CHOIR_NOT_JUDGED`. Any other failure is one at
+/// once.
 ///
 /// # Panics
 /// As the test does.
 pub fn timed(test: impl Fn() + RefUnwindSafe) {
-    for attempt in 1..=ATTEMPTS {
+    let run = || {
         let watch = Watch::start();
         let result = catch_unwind(&test);
-        let worst = watch.worst();
+        (result, watch.worst())
+    };
+    judge(run, note_not_judged);
+}
+
+/// Repeats what was late while the machine stood still: `run` gives its outcome, and for how long
+/// the machine did.
+fn judge(run: impl Fn() -> (std::thread::Result<()>, Duration), not_judged: impl Fn(&'static str, Duration)) {
+    for attempt in 1..=ATTEMPTS {
+        let (result, worst) = run();
         let Err(why) = result else { return };
         let late = match why.downcast::<Late>() {
             Ok(late) => late,
@@ -83,7 +95,7 @@ pub fn timed(test: impl Fn() + RefUnwindSafe) {
         assert!(worst > STALL, "{}: {}", late.name, late.text);
         eprintln!("{}: the machine stood still for {worst:?}, attempt {attempt} of {ATTEMPTS}", late.name);
         if attempt == ATTEMPTS {
-            note_not_judged(late.name, worst);
+            not_judged(late.name, worst);
         }
     }
 }
@@ -100,46 +112,44 @@ fn note_not_judged(name: &str, worst: Duration) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::sync::atomic::{AtomicU32, Ordering};
+    use std::cell::Cell;
 
-    fn runs(test: impl Fn() + RefUnwindSafe) -> (bool, u32) {
-        let tried = AtomicU32::new(0);
-        let result = catch_unwind(|| {
-            timed(|| {
-                tried.fetch_add(1, Ordering::Relaxed);
-                test();
-            });
-        });
-        (result.is_ok(), tried.into_inner())
+    #[derive(Debug, PartialEq)]
+    enum Outcome {
+        Passed,
+        Failed,
+        NotJudged,
     }
 
-    /// The machine stands still, as far as the watch can see.
-    fn stand_still() {
-        let begun = Instant::now();
-        let spin = || while begun.elapsed() < STALL * 8 {};
-        std::thread::scope(|s| {
-            for _ in 0..4 * std::thread::available_parallelism().map_or(2, usize::from) {
-                s.spawn(spin);
-            }
-        });
+    /// How it ends, and how often it is run, on a machine that stands still for `stalls`.
+    fn runs(stalls: &[Duration], test: impl Fn() + RefUnwindSafe) -> (Outcome, usize) {
+        let (tried, noted) = (Cell::new(0), Cell::new(false));
+        let run = || {
+            tried.set(tried.get() + 1);
+            (catch_unwind(&test), stalls[tried.get() - 1])
+        };
+        let judged = catch_unwind(AssertUnwindSafe(|| judge(run, |_, _| noted.set(true))));
+        let outcome = match judged {
+            Err(_) => Outcome::Failed,
+            Ok(()) if noted.get() => Outcome::NotJudged,
+            Ok(()) => Outcome::Passed,
+        };
+        (outcome, tried.get())
     }
 
     #[test]
     fn what_holds_is_run_once_and_what_is_no_timing_fails_at_once() {
-        assert_eq!(runs(|| {}), (true, 1));
-        // Also on a machine that stands still: a broken check must not be repeated until it is excused.
-        let broken = || {
-            stand_still();
-            assert_eq!(1, 2, "a fault");
-        };
-        assert_eq!(runs(broken), (false, 1));
+        assert_eq!(runs(&[Duration::ZERO], || {}), (Outcome::Passed, 1));
+        // Also on a machine that stands still: a broken check must not be repeated until it is
+        // excused.
+        assert_eq!(runs(&[STALL * 8], || assert_eq!(1, 2, "a fault")), (Outcome::Failed, 1));
     }
 
     #[test]
     fn timing_fails_on_a_machine_that_runs_and_is_repeated_on_one_that_does_not() {
-        let watch = Watch::start();
-        let (ok, tried) = runs(|| on_time("never", || assert_eq!(1, 2)));
-        // Only a stall during the run itself excuses it.
-        assert!(!ok && tried == 1 || watch.worst() > STALL, "{ok} after {tried}");
+        let late = || on_time("never", || assert_eq!(1, 2));
+        assert_eq!(runs(&[Duration::ZERO], late), (Outcome::Failed, 1));
+        assert_eq!(runs(&[STALL * 8, STALL], late), (Outcome::Failed, 2));
+        assert_eq!(runs(&[STALL * 8; ATTEMPTS as usize], late), (Outcome::NotJudged, ATTEMPTS as usize));
     }
 }

@@ -1,4 +1,5 @@
-//! A switcher: inputs that take a link each and measure what reaches them, down to the frame; a desk that puts one of them on air.
+//! A switcher: inputs that take a link each and measure what reaches them, down to the frame; a
+//! desk that puts one of them on air.
 
 use crate::SimError;
 use choir_core::{
@@ -137,7 +138,8 @@ impl Desk {
         Self { inputs }
     }
 
-    /// Puts an input on air, and another one next; the others are off. Those that come by name tell their sources.
+    /// Puts an input on air, and another one next; the others are off. Those that come by name tell
+    /// their sources.
     pub fn show(&self, on_air: Option<usize>, next: Option<usize>) {
         for (n, input) in self.inputs.iter().enumerate() {
             input.status.control.set_tally(match (Some(n) == on_air, Some(n) == next) {
@@ -191,7 +193,7 @@ pub async fn open_input(
         }),
     });
     let stave = node.map(StaveWay::by);
-    let way = Way { name: format!("input {name}"), link: link.clone(), flow: Flow::In(input.clone()), status, stave };
+    let way = Way { name: format!("input {name}"), link: link.clone(), flow: Flow::In(input.clone()), status, stave, shard: None };
     open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
     Ok(input)
 }

@@ -1,5 +1,5 @@
-//! Devices with their control: found, read, set down to the decoded picture, moved, steered; and all their own ways.
-//! Each test has a range of 127.0.0.0/8 to itself.
+//! Devices with their control: found, read, set down to the decoded picture, moved, steered; and
+//! all their own ways. Each test has a network of 127.0.0.0/8 to itself.
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
@@ -37,10 +37,6 @@ const PATIENCE: Duration = Duration::from_secs(60);
 fn run(test: impl Future<Output = ()>) {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime");
     runtime.block_on(async { tokio::time::timeout(PATIENCE * 2, test).await.expect("in time") });
-}
-
-fn ip(net: u8, n: u8) -> Ipv4Addr {
-    Ipv4Addr::new(127, net, 0, n)
 }
 
 /// A device with these own ways, and how to end it.
@@ -122,20 +118,21 @@ async fn found(range: &str, factory: &[Ipv4Addr]) -> FindResult {
 #[test]
 fn everything_on_a_populated_range_is_found_and_what_is_odd_is_flagged() {
     run(async {
-        let (camera, _a) = a_device(Kind::PtzCamera, ip(41, 11), &[]).await;
-        let (encoder, _b) = a_device(Kind::Encoder, ip(41, 9), &[Quirk::Twin]).await;
+        let net = choir_rig::net();
+        let (camera, _a) = a_device(Kind::PtzCamera, net.at(11), &[]).await;
+        let (encoder, _b) = a_device(Kind::Encoder, net.at(9), &[Quirk::Twin]).await;
         // Somebody who takes connections and says nothing, and somebody who says nonsense.
-        let _silent = std::net::TcpListener::bind((ip(41, 20), 8554)).expect("a port");
-        let nonsense = tokio::net::TcpListener::bind((ip(41, 21), 8000)).await.expect("a port");
+        let _silent = std::net::TcpListener::bind((net.at(20), 8554)).expect("a port");
+        let nonsense = tokio::net::TcpListener::bind((net.at(21), 8000)).await.expect("a port");
         tokio::spawn(async move {
             while let Ok((mut s, _)) = nonsense.accept().await {
                 let _ = tokio::io::AsyncWriteExt::write_all(&mut s, b"\x00\xFFSSH-2.0-boathouse\r\n").await;
             }
         });
-        let result = found("127.41.0.0/27", &[ip(41, 9)]).await;
+        let result = found(&format!("{net}.0/27"), &[net.at(9)]).await;
         assert_eq!(result.asked, 30);
         let addresses: Vec<_> = result.devices.iter().filter_map(|d| d.address).collect();
-        assert_eq!(addresses, [ip(41, 9), ip(41, 11)], "{:?}", result.devices);
+        assert_eq!(addresses, [net.at(9), net.at(11)], "{:?}", result.devices);
         let [encoder_found, camera_found] = result.devices.as_slice() else { panic!() };
         assert_eq!(
             (camera_found.what.as_str(), camera_found.model.as_deref(), camera_found.login),
@@ -154,7 +151,8 @@ fn everything_on_a_populated_range_is_found_and_what_is_odd_is_flagged() {
 #[test]
 fn a_camera_is_set_and_its_decoded_picture_has_the_new_size() {
     run(async {
-        let at = ip(42, 11);
+        let net = choir_rig::net();
+        let at = net.at(11);
         let (camera, _end) = a_device(Kind::PtzCamera, at, &[]).await;
         assert_eq!(picture(at, "main").await.0, (640, 360));
         let wanted = "main = { codec = \"h264\", size = \"960x540\", bitrate = \"3 Mbps\", keyframe = \"0.4 s\", audio = \"off\" }\n\
@@ -175,7 +173,8 @@ fn a_camera_is_set_and_its_decoded_picture_has_the_new_size() {
 #[test]
 fn an_encoder_restarts_rounds_and_says_so() {
     run(async {
-        let at = ip(43, 9);
+        let net = choir_rig::net();
+        let at = net.at(9);
         let (encoder, _end) = a_device(Kind::Encoder, at, &[]).await;
         let view = look(at).await;
         assert!((38_000..42_000).contains(&view.clock_ahead_ms.expect("a clock")), "{:?}", view.clock_ahead_ms);
@@ -196,7 +195,8 @@ fn an_encoder_restarts_rounds_and_says_so() {
 #[test]
 fn what_cannot_be_is_told_before_anything_is_sent_and_a_refusal_stops_the_rest() {
     run(async {
-        let at = ip(44, 9);
+        let net = choir_rig::net();
+        let at = net.at(9);
         let (encoder, _end) = a_device(Kind::Encoder, at, &[]).await;
         let impossible = sheet(at, PASSWORD, "main = { size = \"1920x1080\", bitrate = \"20 Mbps\" }\nsub = { codec = \"h265\" }");
         let plan = device::plan(&impossible.devices[0], &impossible, Path::new(".")).await.expect("a plan");
@@ -216,7 +216,8 @@ fn what_cannot_be_is_told_before_anything_is_sent_and_a_refusal_stops_the_rest()
 #[test]
 fn a_device_that_dies_in_the_middle_is_told_from_one_that_refuses() {
     run(async {
-        let at = ip(45, 11);
+        let net = choir_rig::net();
+        let at = net.at(11);
         let (_camera, _end) = a_device(Kind::PtzCamera, at, &[Quirk::DiesWhenSet]).await;
         let (report, _) = apply(&sheet(at, PASSWORD, "main = { bitrate = \"3 Mbps\" }\nsub = { bitrate = \"500 kbps\" }")).await;
         let failed = report.failed.expect("it died");
@@ -228,8 +229,9 @@ fn a_device_that_dies_in_the_middle_is_told_from_one_that_refuses() {
 #[test]
 fn a_wrong_password_is_tried_once_by_either_proof() {
     run(async {
+        let net = choir_rig::net();
         for (n, quirks) in [(11, vec![]), (12, vec![Quirk::HttpDigest])] {
-            let at = ip(46, n);
+            let at = net.at(n);
             let (camera, _end) = a_device(Kind::PtzCamera, at, &quirks).await;
             let wrong = sheet(at, "three oars", "");
             let error = device::look_at(&wrong.devices[0], Path::new(".")).await.expect_err("refused");
@@ -255,25 +257,27 @@ fn a_wrong_password_is_tried_once_by_either_proof() {
 #[test]
 fn a_device_that_says_yes_and_keeps_its_own_is_found_out() {
     run(async {
-        let at = ip(46, 14);
+        let net = choir_rig::net();
+        let at = net.at(14);
         let (camera, _end) = a_device(Kind::PtzCamera, at, &[Quirk::KeepsItsOwn]).await;
         let mut session = device::session(&entry(at), Path::new(".")).await.expect("a session");
         let Err(DeviceError::Password(why)) = device::change_password(&mut session, "five oars and a cox").await else { panic!("taken") };
-        assert_eq!(why, "the device said that it took the new password of desk, and did not: the present one still holds");
+        assert_eq!(why, "the device reported the new password of desk as set, but the old password still applies");
         assert_eq!(camera.counts().refused.load(Ordering::Relaxed), 1, "the new one was tried once");
         let Err(DeviceError::Password(why)) = device::change_password(&mut session, "oars").await else { panic!("taken") };
-        assert!(why.starts_with("the device does not take the new password of desk") && why.ends_with("the present one holds"), "{why}");
-        let moved = device::move_to(&mut session, Some((ip(46, 15), 24, None))).await;
+        assert!(why.starts_with("the device refused the new password of desk") && why.ends_with("the old password still applies"), "{why}");
+        let moved = device::move_to(&mut session, Some((net.at(15), 24, None))).await;
         let Err(DeviceError::Gone(why)) = moved else { panic!("{moved:?}") };
-        assert!(why.contains("127.46.0.15, and 20 s later still answers at 127.46.0.14:8000"), "{why}");
+        assert!(why.contains(&format!("{net}.15, and 20 s later still answers at {net}.14:8000")), "{why}");
     });
 }
 
 #[test]
 fn a_stop_by_onvif_takes_three_round_trips() {
     run(async {
+        let net = choir_rig::net();
         for (n, quirks, requests) in [(16, vec![], 5), (17, vec![Quirk::HttpDigest], 5)] {
-            let at = ip(46, n);
+            let at = net.at(n);
             let (camera, _end) = a_device(Kind::PtzCamera, at, &quirks).await;
             let device = entry(at);
             let credentials = device::credentials_of(&device, Path::new(".")).expect("a password");
@@ -289,6 +293,7 @@ fn a_stop_by_onvif_takes_three_round_trips() {
 #[test]
 fn every_own_way_of_a_device_is_understood() {
     run(async {
+        let net = choir_rig::net();
         let ways = [
             (Quirk::OldServices, "GetCapabilities"),
             (Quirk::FirstMediaOnly, ""),
@@ -297,9 +302,10 @@ fn every_own_way_of_a_device_is_understood() {
             (Quirk::HidesClock, ""),
         ];
         for (n, (quirk, note)) in ways.into_iter().enumerate() {
-            let at = ip(47, 10 + n as u8);
+            let at = net.at(10 + n as u8);
             let (_device, _end) = a_device(Kind::Encoder, at, &[quirk]).await;
-            // By whose clock, 40 s ahead, the proof is judged, even where only the header of a refusal tells it.
+            // By whose clock, 40 s ahead, the proof is judged, even where only the header of a
+            // refusal tells it.
             let view = device::look_at(&entry(at), Path::new(".")).await.unwrap_or_else(|e| panic!("{quirk:?}: {e}"));
             assert!(note.is_empty() || view.notes.iter().any(|n| n.contains(note)), "{quirk:?}: {:?}", view.notes);
             let url = view.streams[0].url.clone().expect("an address");
@@ -308,7 +314,7 @@ fn every_own_way_of_a_device_is_understood() {
             let both = !matches!(quirk, Quirk::FirstMediaOnly | Quirk::OldServices);
             assert_eq!(codecs, if both { vec!["h264", "h265"] } else { vec!["h264"] }, "{quirk:?}");
         }
-        let nobody = device::look_at(&entry(ip(47, 99)), Path::new(".")).await.expect_err("nobody there");
+        let nobody = device::look_at(&entry(net.at(99)), Path::new(".")).await.expect_err("nobody there");
         assert!(nobody.to_string().contains("cannot be reached"), "{nobody}");
     });
 }
@@ -316,26 +322,27 @@ fn every_own_way_of_a_device_is_understood() {
 #[test]
 fn a_device_moves_to_a_free_address_and_back_to_dhcp() {
     run(async {
-        for (net, kind) in [(48, Kind::PtzCamera), (49, Kind::Encoder)] {
-            let at = ip(net, 9);
+        for kind in [Kind::PtzCamera, Kind::Encoder] {
+            let net = choir_rig::net();
+            let at = net.at(9);
             let (moved, _end) = a_device(kind, at, &[]).await;
-            let (_other, _keep) = a_device(Kind::PtzCamera, ip(net, 12), &[]).await;
+            let (_other, _keep) = a_device(Kind::PtzCamera, net.at(12), &[]).await;
             let refused = |r: Result<(), device::AddressError>| r.expect_err("refused").to_string();
-            assert!(refused(device::free_and_reachable(ip(net, 12), 24, None).await).contains("Heron 20 answers there"));
+            assert!(refused(device::free_and_reachable(net.at(12), 24, None).await).contains("Heron 20 answers there"));
             assert!(
                 refused(device::free_and_reachable([10, 254, 254, 9].into(), 24, None).await).contains("none of this machine's subnets")
             );
-            assert!(refused(device::free_and_reachable(ip(net, 13), 24, Some([10, 0, 0, 1].into())).await).contains("not in the subnet"));
-            assert!(refused(device::free_and_reachable(ip(net, 255), 24, None).await).contains("broadcast"));
-            device::free_and_reachable(ip(net, 13), 24, Some(ip(net, 1))).await.expect("free");
+            assert!(refused(device::free_and_reachable(net.at(13), 24, Some([10, 0, 0, 1].into())).await).contains("not in the subnet"));
+            assert!(refused(device::free_and_reachable(net.at(255), 24, None).await).contains("broadcast"));
+            device::free_and_reachable(net.at(13), 24, Some(net.at(1))).await.expect("free");
             let mut session = device::session(&entry(at), Path::new(".")).await.expect("a session");
-            let new = device::move_to(&mut session, Some((ip(net, 13), 24, Some(ip(net, 1))))).await.expect("moved");
-            assert_eq!((new, moved.at().ip()), (IpAddr::V4(ip(net, 13)), IpAddr::V4(ip(net, 13))));
-            let network = look(ip(net, 13)).await.network.expect("a network");
-            assert_eq!((network.dhcp, network.address, network.gateway), (false, Some((ip(net, 13), 24)), Some(ip(net, 1).into())));
-            let mut session = device::session(&entry(ip(net, 13)), Path::new(".")).await.expect("a session");
+            let new = device::move_to(&mut session, Some((net.at(13), 24, Some(net.at(1))))).await.expect("moved");
+            assert_eq!((new, moved.at().ip()), (IpAddr::V4(net.at(13)), IpAddr::V4(net.at(13))));
+            let network = look(net.at(13)).await.network.expect("a network");
+            assert_eq!((network.dhcp, network.address, network.gateway), (false, Some((net.at(13), 24)), Some(net.at(1).into())));
+            let mut session = device::session(&entry(net.at(13)), Path::new(".")).await.expect("a session");
             let lease = device::move_to(&mut session, None).await.expect("followed");
-            assert_eq!((lease, moved.at().ip()), (IpAddr::V4(ip(net, 73)), IpAddr::V4(ip(net, 73))));
+            assert_eq!((lease, moved.at().ip()), (IpAddr::V4(net.at(73)), IpAddr::V4(net.at(73))));
         }
     });
 }
@@ -343,7 +350,8 @@ fn a_device_moves_to_a_free_address_and_back_to_dhcp() {
 #[test]
 fn presets_and_moves_are_the_same_by_every_protocol_and_change_the_picture() {
     run(async {
-        let at = ip(50, 11);
+        let net = choir_rig::net();
+        let at = net.at(11);
         let (camera, _end) = a_device(Kind::PtzCamera, at, &[Quirk::LosesStops(3)]).await;
         let credentials = Some(Credentials::new("desk", PASSWORD));
         let home = picture(at, "main").await.1;
@@ -368,7 +376,8 @@ fn presets_and_moves_are_the_same_by_every_protocol_and_change_the_picture() {
             assert!(p.pan > 0.0 && p.tilt < 0.0 && p.zoom > 0.0, "{by:?}: {p:?}");
         }
         assert!(camera.counts().stops.load(Ordering::Relaxed) >= 6, "the lost ones were repeated");
-        // Where it looks now is not where it looked at first: the numbers apart, the picture is another.
+        // Where it looks now is not where it looked at first: the numbers apart, the picture is
+        // another.
         let now = picture(at, "main").await.1;
         let differ = home.iter().zip(&now).filter(|(a, b)| a.abs_diff(**b) > 20).count();
         assert!(differ > home.len() / 20, "{differ} of {} pixels", home.len());
@@ -383,16 +392,14 @@ fn presets_and_moves_are_the_same_by_every_protocol_and_change_the_picture() {
 }
 
 async fn still(camera: &SimDevice) {
-    let mut tick = tokio::time::interval(Duration::from_millis(10));
-    while camera.turns() {
-        tick.tick().await;
-    }
+    choir_rig::until("still", PATIENCE, || camera.turns(), |turns| !turns).await;
 }
 
 #[test]
 fn a_camera_that_chooses_numbers_and_one_that_is_gone_are_told() {
     run(async {
-        let at = ip(51, 11);
+        let net = choir_rig::net();
+        let at = net.at(11);
         let (camera, end) = a_device(Kind::PtzCamera, at, &[Quirk::OwnPresetNumbers]).await;
         let onvif = Ptz::open(&entry(at), Control::Onvif, Some(Credentials::new("desk", PASSWORD))).await.expect("a way");
         assert_eq!(onvif.store("9", Some("Committee boat")).await.expect("stored").number, "5", "it has four already");

@@ -1,4 +1,5 @@
-//! A take asks the source of its line for a keyframe: by RTCP, by ONVIF, by a Stave name and on through the show behind it.
+//! A take asks the source of its line for a keyframe: by RTCP, by ONVIF, by a Stave name and on
+//! through the show behind it.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
@@ -61,9 +62,9 @@ fn a_take_asks_for_its_keyframe_by_whatever_way_there_is() {
         let udp = camera(SELDOM, &[Manner::TakesRequests], &stop).await;
         let tcp = camera(SELDOM, &[Manner::TakesRequests], &stop).await;
         let named = camera(SELDOM, &[Manner::TakesRequests], &stop).await;
-        let [a, b, c] = choir_rig::net();
-        let (at, host) = ([a, b, c, 9], format!("{a}.{b}.{c}"));
-        let mut settings = Settings::encoder("umpire-launch", at.into(), Credentials::new("desk", "four oars"));
+        let net = choir_rig::net();
+        let (at, host) = (net.at(9), net.to_string());
+        let mut settings = Settings::encoder("umpire-launch", at, Credentials::new("desk", "four oars"));
         settings.streams[0] = StreamState { rate: 25, gop: 150, ..StreamState::new((320, 180), 400) };
         let device = device::start(settings, stop.clone()).await.unwrap();
         let stave =
@@ -116,9 +117,9 @@ fn a_device_that_knows_no_requests_is_asked_once_and_no_more_is_claimed() {
     Runtime::new().unwrap().block_on(async {
         let (_end, stop) = Stop::new();
         let often = camera(0.4, &[], &stop).await;
-        let [a, b, c] = choir_rig::net();
-        let host = format!("{a}.{b}.{c}");
-        let settings = Settings::encoder("umpire-launch", [a, b, c, 9].into(), Credentials::new("desk", "four oars"));
+        let net = choir_rig::net();
+        let host = net.to_string();
+        let settings = Settings::encoder("umpire-launch", net.at(9), Credentials::new("desk", "four oars"));
         let device = device::start(Settings { quirks: vec![Quirk::NoKeyframes], ..settings }, stop.clone()).await.unwrap();
         let show = running(&format!(
             "[[device]]\nname = \"launch\"\naddress = \"{host}.9:8000\"\ncontrol = \"onvif\"\nuser = \"desk\"\n\

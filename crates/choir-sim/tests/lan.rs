@@ -1,5 +1,5 @@
-//! Cameras that are pulled, feeds that are served, groups: every transport and every bad manner, down to the
-//! numbers in the decoded pictures.
+//! Cameras that are pulled, feeds that are served, groups: every transport and every bad manner,
+//! down to the numbers in the decoded pictures.
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
@@ -149,15 +149,8 @@ fn notes(input: &Input) -> String {
     input.status.look().notices().map(ToString::to_string).collect::<Vec<_>>().join("\n")
 }
 
-/// Awaits what a status comes to; it has no bell of its own for tests.
 async fn comes_to(wanted: &dyn Fn() -> bool) {
-    let mut tick = tokio::time::interval(Duration::from_millis(5));
-    let wait = async {
-        while !wanted() {
-            tick.tick().await;
-        }
-    };
-    tokio::time::timeout(PATIENCE, wait).await.expect("comes to it");
+    choir_rig::until("come to it", PATIENCE, wanted, |is| *is).await;
 }
 
 #[test]

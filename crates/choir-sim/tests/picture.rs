@@ -1,4 +1,5 @@
-//! From the drawn picture to the decoded one: a camera, a bad path, a switching input, all on loopback.
+//! From the drawn picture to the decoded one: a camera, a bad path, a switching input, all on
+//! loopback.
 
 use choir_core::{
     link::{Link, parse_url},

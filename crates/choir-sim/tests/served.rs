@@ -1,5 +1,5 @@
-//! RTSP both ways by its card: a feed that is served is pulled by the link that its card describes, and a
-//! camera that is pulled serves at what the card of its line says.
+//! RTSP both ways by its card: a feed that is served is pulled by the link that its card describes,
+//! and a camera that is pulled serves at what the card of its line says.
 
 use choir_core::{
     card::{far_of_feed, far_of_line},
@@ -25,7 +25,7 @@ fn free() -> SocketAddr {
 async fn picture(show: &Show) -> Option<Still> {
     let units =
         timeout(Duration::from_secs(20), show.pictures(show.line_named("in").expect("the line")).expect("the line")).await.ok()?.ok()?;
-    Still::decode(&units)
+    Still::decode(&units, None)
 }
 
 #[test]

@@ -1,4 +1,5 @@
-//! Named sources between two shows over sockets: found by name, decoded, told apart, lost and found again.
+//! Named sources between two shows over sockets: found by name, decoded, told apart, lost and found
+//! again.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
@@ -11,7 +12,7 @@ use choir_core::{
 };
 use choir_host::{End, Stop};
 use choir_ports::{
-    LinkStatus, Outlet,
+    LinkStatus, Live, Outlet,
     stave::{
         Directory, Identity, Known, LanPlan, MadeUnit, NamedCamera, Node, NodePlan, NodeState, Roster, SourcePlan, StreamPlan, TakePlan,
         Ways, serve_directory, spawn_take,
@@ -21,6 +22,7 @@ use choir_proto::{
     rtsp::Credentials,
     stave::{CameraVerb, Grade, StreamOffer, Track},
 };
+use choir_rig::Net;
 use choir_show::{Show, bus, still::Still};
 use choir_sim::{
     camera::{Camera, CameraSettings, NamedCameraSettings, start, start_named},
@@ -53,7 +55,7 @@ async fn camera(to: u16, size: (u32, u32), keyframe: f64, stop: Stop) -> Camera 
 }
 
 /// A sheet with this `[stave]`.
-fn sheet(net: u8, stave: &str, rest: &str, folder: &Path) -> (Sheet, std::path::PathBuf) {
+fn sheet(net: Net, stave: &str, rest: &str, folder: &Path) -> (Sheet, std::path::PathBuf) {
     let head = "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nkey = { file = \"key\" }";
     let text = format!("{head}\ngroup = \"{}\"\n{stave}\n{rest}", group(net));
     let (sheet, findings) = read_sheet(&text);
@@ -84,19 +86,20 @@ async fn known(roster: &Roster, what: &str, wanted: impl Fn(&[Known]) -> bool) -
 }
 
 /// A group of this test alone: all tests hear each other on loopback.
-fn group(net: u8) -> String {
+fn group(net: Net) -> String {
     format!("regatta {net} {}", std::process::id())
 }
 
 fn node_plan(machine: &str, ip: Ipv4Addr, words: Option<&str>) -> NodePlan {
     let plan = NodePlan::open(machine, Identity::passing().unwrap(), ip.into());
-    let group = group(ip.octets()[1]);
+    let group = group(Net::of(ip));
     NodePlan { key: words.map(|w| choir_proto::stave::SharedKey::derive(w, &group)), group, ..plan }
 }
 
 #[test]
 fn a_name_is_found_decoded_and_told_what_is_on_air() {
     run(async {
+        let net = choir_rig::net();
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("key"), "eight oars and a cox\n").unwrap();
         let (main, small) = (choir_rig::port(), choir_rig::port());
@@ -107,15 +110,15 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
              [[line]]\nname = \"tower-sub\"\nfrom = \"udp://127.0.0.1:{small}\"\n\
              [[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = \"Finish Tower\"\n"
         );
-        let (here, base) = sheet(51, "machine = \"boathouse\"\naddress = \"127.51.0.1\"", &lines, folder.path());
+        let (here, base) = sheet(net, &format!("machine = \"boathouse\"\naddress = \"{net}.1\""), &lines, folder.path());
         let show = Show::start(&here, &base).await.unwrap();
         let wanted = "[[line]]\nname = \"in\"\nfrom = \"stave://finish tower\"\n[[line]]\nname = \"small\"\nfrom = \"stave://boathouse/Finish Tower?grade=sub\"\n\
                       [[feed]]\nname = \"on\"\nline = \"in\"\nstave = \"Finish Tower Again\"\n";
-        let (there, base) = sheet(51, "machine = \"jury\"\naddress = \"127.51.0.2\"", wanted, folder.path());
+        let (there, base) = sheet(net, &format!("machine = \"jury\"\naddress = \"{net}.2\""), wanted, folder.path());
         let other = Show::start(&there, &base).await.unwrap();
         for (line, size) in [("in", (320, 180)), ("small", (160, 96))] {
             let units = timeout(PATIENCE, other.pictures(other.line_named(line).unwrap()).unwrap()).await.unwrap().unwrap();
-            let still = Still::decode(&units).expect("a picture");
+            let still = Still::decode(&units, None).expect("a picture");
             assert_eq!((still.width, still.height), size, "{line}");
         }
         let view = until(&other, "both up", |v| v.lines.iter().all(|l| l.link.up_since_ms.is_some() && l.media.audio.is_some())).await;
@@ -131,8 +134,8 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
         assert_eq!(offered.feeds[0].outs[0].paste, ["stave://boathouse/Finish Tower"]);
         // A switcher behind the second show puts it on air: told through both.
         let (quit, gone) = Stop::new();
-        let desk = Node::start(node_plan("desk", [127, 51, 0, 3].into(), Some("eight oars and a cox")), &gone).await.unwrap();
-        desk.seek(Ways { lan: Some(LanPlan::by(Some([127, 51, 0, 3].into()))), ..Ways::default() }, &gone);
+        let desk = Node::start(node_plan("desk", net.at(3), Some("eight oars and a cox")), &gone).await.unwrap();
+        desk.seek(Ways { lan: Some(LanPlan::by(Some(net.at(3).into()))), ..Ways::default() }, &gone);
         let (tap, mut units) = mpsc::unbounded_channel();
         let status = LinkStatus::new();
         let Link::Stave(wish) = link("stave://Finish Tower Again") else { panic!("no name") };
@@ -164,7 +167,7 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
 }
 
 /// A show that offers "Finish Tower" at this port, and what feeds it.
-async fn offering(net: u8, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, End, tempfile::TempDir) {
+async fn offering(net: Net, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, End, tempfile::TempDir) {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("key"), words).unwrap();
     let from = choir_rig::port();
@@ -173,7 +176,7 @@ async fn offering(net: u8, port: u16, words: &str, keyframe: f64, more: &str) ->
     let text = format!(
         "[[line]]\nname = \"tower\"\nfrom = \"udp://127.0.0.1:{from}\"\n[[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = {{ name = \"Finish Tower\"{more} }}\n"
     );
-    let stave = format!("machine = \"boathouse\"\naddress = \"127.{net}.0.1\"\nport = {port}\ndiscover = false\n");
+    let stave = format!("machine = \"boathouse\"\naddress = \"{net}.1\"\nport = {port}\ndiscover = false\n");
     let (sheet, base) = sheet(net, &stave, &text, folder.path());
     (Show::start(&sheet, &base).await.unwrap(), end, folder)
 }
@@ -196,22 +199,21 @@ fn taking(
 #[test]
 fn a_source_that_is_started_anew_is_found_again_and_a_wrong_key_is_told() {
     run(async {
+        let net = choir_rig::net();
         let port = choir_rig::port();
-        let at = SocketAddr::from(([127, 52, 0, 1], port));
+        let at = SocketAddr::from((net.at(1), port));
         let (_end, stop) = Stop::new();
-        let node = Node::start(node_plan("desk", [127, 52, 0, 3].into(), Some("eight oars and a cox")), &stop).await.unwrap();
-        let stranger = Node::start(node_plan("towpath", [127, 52, 0, 4].into(), Some("six oars")), &stop).await.unwrap();
+        let node = Node::start(node_plan("desk", net.at(3), Some("eight oars and a cox")), &stop).await.unwrap();
+        let stranger = Node::start(node_plan("towpath", net.at(4), Some("six oars")), &stop).await.unwrap();
         let (status, mut units) = taking(&node, &format!("stave://{at}/Finish Tower"), &stop);
         let (refused, _none) = taking(&stranger, &format!("stave://{at}/Finish Tower"), &stop);
         for turn in 0..2 {
-            let (show, camera, _folder) = offering(52, port, "eight oars and a cox", 0.4, "").await;
+            let (show, camera, _folder) = offering(net, port, "eight oars and a cox", 0.4, "").await;
             let unit = timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
             assert!(unit.head.fresh, "{turn}");
             if turn == 0 {
-                let mut tick = tokio::time::interval(Duration::from_millis(20));
-                while refused.look().contact.fault().is_none_or(|f| f != choir_core::facts::Fault::Passphrase) {
-                    tick.tick().await;
-                }
+                let wrong = |live: &Live| live.contact.fault() == Some(choir_core::facts::Fault::Passphrase);
+                choir_rig::until("refused", PATIENCE, || refused.look(), wrong).await;
                 assert!(
                     refused.look().notices().any(|n| n.to_string().contains("group keys of the two ends differ")),
                     "{:?}",
@@ -229,13 +231,14 @@ fn a_source_that_is_started_anew_is_found_again_and_a_wrong_key_is_told() {
 #[test]
 fn an_intra_stream_is_told_as_one_and_comes_by_its_group_with_sealed_packets() {
     run(async {
+        let net = choir_rig::net();
         let port = choir_rig::port();
         let group = choir_rig::port();
         let (show, _camera, _folder) =
-            offering(53, port, "eight oars and a cox", 0.04, &format!(", multicast = \"239.20.0.53:{group}\"")).await;
+            offering(net, port, "eight oars and a cox", 0.04, &format!(", multicast = \"239.20.0.53:{group}\"")).await;
         let (_end, stop) = Stop::new();
-        let node = Node::start(node_plan("desk", [127, 53, 0, 3].into(), Some("eight oars and a cox")), &stop).await.unwrap();
-        let at = SocketAddr::from(([127, 53, 0, 1], port));
+        let node = Node::start(node_plan("desk", net.at(3), Some("eight oars and a cox")), &stop).await.unwrap();
+        let at = SocketAddr::from((net.at(1), port));
         let ways = Ways { nodes: vec![at], ..Ways::default() };
         let roster = node.seek(ways, &stop);
         let seen = known(&roster, "an intra stream", |k| k.iter().any(|n| n.sources().iter().any(|s| !s.streams.is_empty()))).await;
@@ -260,12 +263,13 @@ fn an_intra_stream_is_told_as_one_and_comes_by_its_group_with_sealed_packets() {
 #[test]
 fn a_directory_brings_nodes_together_and_names_of_machines_stay_apart() {
     run(async {
+        let net = choir_rig::net();
         let (_end, stop) = Stop::new();
-        let Directory { node, mut nodes } = serve_directory(node_plan("directory", [127, 54, 0, 9].into(), None), &stop).await.unwrap();
+        let Directory { node, mut nodes } = serve_directory(node_plan("directory", net.at(9), None), &stop).await.unwrap();
         let (leave, gone) = Stop::new();
         let mut rosters = Vec::new();
         for (n, stop) in [(1, &gone), (2, &stop)] {
-            let one = Node::start(node_plan(&format!("machine-{n}"), [127, 54, 0, n].into(), None), stop).await.unwrap();
+            let one = Node::start(node_plan(&format!("machine-{n}"), net.at(n), None), stop).await.unwrap();
             rosters.push((one.seek(Ways { directory: Some(node.at()), announce: true, ..Ways::default() }, stop), one));
         }
         timeout(PATIENCE, nodes.wait_for(|n| n.len() == 2)).await.unwrap().unwrap();
@@ -275,10 +279,10 @@ fn a_directory_brings_nodes_together_and_names_of_machines_stay_apart() {
         rosters[0].1.ended().await;
         known(&rosters[1].0, "nobody", <[Known]>::is_empty).await;
         // By multicast, two of one name: the later one gets a number.
-        let by = |n: u8| Some(LanPlan::by(Some([127, 55, 0, n].into())));
+        let by = |n: u8| Some(LanPlan::by(Some(net.at(n).into())));
         let mut names = Vec::new();
         for n in [1, 2] {
-            let mut plan = node_plan("boathouse", [127, 55, 0, n].into(), None);
+            let mut plan = node_plan("boathouse", net.at(n), None);
             plan.seed = n.to_string();
             let one = Node::start(plan, &stop).await.unwrap();
             let roster = one.seek(Ways { lan: by(n), announce: true, ..Ways::default() }, &stop);
@@ -295,8 +299,7 @@ fn a_directory_brings_nodes_together_and_names_of_machines_stay_apart() {
 fn the_same_links_twice_on_one_machine_are_two_nodes_that_see_each_other() {
     run(async {
         let (_end, stop) = Stop::new();
-        let [a, b, c] = choir_rig::net();
-        let ip = Ipv4Addr::new(a, b, c, 1);
+        let ip = choir_rig::net().at(1);
         let identity = Identity::passing().unwrap();
         let mut nodes = Vec::new();
         for _ in 0..2 {
@@ -318,8 +321,9 @@ fn the_same_links_twice_on_one_machine_are_two_nodes_that_see_each_other() {
 #[test]
 fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
     run(async {
+        let net = choir_rig::net();
         let (_end, stop) = Stop::new();
-        let tower = Node::start(node_plan("boathouse", [127, 56, 0, 1].into(), None), &stop).await.unwrap();
+        let tower = Node::start(node_plan("boathouse", net.at(1), None), &stop).await.unwrap();
         let (desk, mut camera) = mpsc::channel(4);
         for (name, camera) in [("Finish Tower", Some(desk)), ("Start Pontoon", None)] {
             let (main, status) = (Outlet::new(), LinkStatus::new());
@@ -328,7 +332,7 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
                 stop.clone(),
             );
         }
-        let node = Node::start(node_plan("desk", [127, 56, 0, 2].into(), None), &stop).await.unwrap();
+        let node = Node::start(node_plan("desk", net.at(2), None), &stop).await.unwrap();
         let order = |name: &str, verb: CameraVerb| {
             let (give, orders) = mpsc::channel(1);
             let Link::Stave(wish) = link(&format!("stave://{}/{name}", tower.at())) else { panic!("no name") };
@@ -351,19 +355,20 @@ fn orders_reach_the_camera_behind_a_name_within_bounds_and_are_answered() {
 }
 
 fn lan(machine: &str, ip: Ipv4Addr) -> StaveSettings {
-    StaveSettings { machine: Some(machine.into()), group: group(ip.octets()[1]), address: Some(ip.into()), ..StaveSettings::default() }
+    StaveSettings { machine: Some(machine.into()), group: group(Net::of(ip)), address: Some(ip.into()), ..StaveSettings::default() }
 }
 
 #[test]
 fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
     run(async {
+        let net = choir_rig::net();
         let (end, stop) = Stop::new();
         let nowhere = Link::File(FileLink { path: None, repeat: false });
         let picture =
             CameraSettings { size: (320, 180), keyframe: 0.4, bitrate: Bitrate(1_000_000), ..CameraSettings::new("dock", nowhere) };
         let settings = NamedCameraSettings {
             name: "Winners Dock".into(),
-            lan: lan("dock", [127, 57, 0, 1].into()),
+            lan: lan("dock", net.at(1)),
             base: ".".into(),
             picture,
             intra: Some(Bitrate(8_000_000)),
@@ -372,8 +377,8 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
             turns: false,
         };
         let camera = start_named(settings, stop.clone()).await.unwrap();
-        let node = Node::start(node_plan("desk", [127, 57, 0, 3].into(), None), &stop).await.unwrap();
-        node.seek(Ways { lan: Some(LanPlan::by(Some([127, 57, 0, 3].into()))), ..Ways::default() }, &stop);
+        let node = Node::start(node_plan("desk", net.at(3), None), &stop).await.unwrap();
+        node.seek(Ways { lan: Some(LanPlan::by(Some(net.at(3).into()))), ..Ways::default() }, &stop);
         let url = |query: &str| format!("stave://{}/winners dock{query}", camera.node.at());
         for (query, grade, keyframes) in [("", "intra", true), ("?grade=long-gop", "long-gop", false), ("?grade=sub", "sub", false)] {
             let (quit, gone) = Stop::new();
@@ -405,9 +410,9 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
         }
         // In a show the first eight channels go on, which is told; what it shows lights the lamp.
         let text = format!(
-            "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"jury\"\naddress = \"127.57.0.2\"\ngroup = \"{}\"\n\
+            "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"jury\"\naddress = \"{net}.2\"\ngroup = \"{}\"\n\
              [[line]]\nname = \"dock\"\nfrom = \"stave://dock/Winners Dock\"\n[[feed]]\nname = \"on\"\nline = \"dock\"\nstave = \"Dock Again\"\n",
-            group(57)
+            group(net)
         );
         let show = Show::start(&read_sheet(&text).0.unwrap(), Path::new(".")).await.unwrap();
         let view = until(&show, "pictures with sound", |v| {
@@ -432,14 +437,15 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
 #[test]
 fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves() {
     run(async {
+        let net = choir_rig::net();
         let (end, stop) = Stop::new();
-        let at = Ipv4Addr::new(127, 58, 0, 11);
+        let at = net.at(11);
         let device =
             device::start(device::Settings::ptz_camera("tower", at, Credentials::new("desk", "four oars")), stop.clone()).await.unwrap();
         let stave = |machine: &str, n: u8| {
             format!(
-                "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\naddress = \"127.58.0.{n}\"\ngroup = \"{}\"\n",
-                group(58)
+                "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\naddress = \"{net}.{n}\"\ngroup = \"{}\"\n",
+                group(net)
             )
         };
         let near = format!(
@@ -455,8 +461,8 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         );
         let near = Show::start(&read_sheet(&near).0.unwrap(), Path::new(".")).await.unwrap();
         let far = Show::start(&read_sheet(&far).0.unwrap(), Path::new(".")).await.unwrap();
-        let node = Node::start(node_plan("desk", [127, 58, 0, 3].into(), None), &stop).await.unwrap();
-        node.seek(Ways { lan: Some(LanPlan::by(Some([127, 58, 0, 3].into()))), ..Ways::default() }, &stop);
+        let node = Node::start(node_plan("desk", net.at(3), None), &stop).await.unwrap();
+        node.seek(Ways { lan: Some(LanPlan::by(Some(net.at(3).into()))), ..Ways::default() }, &stop);
         let seek = |name: &str| {
             let Link::Stave(wish) = link(&format!("stave://{name}")) else { panic!("no name") };
             NamedCamera::seek(&node, wish, Vec::new(), None, &stop)
@@ -466,18 +472,13 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         while camera.order(CameraVerb::Home).await.is_err() {}
         let sweep = CameraVerb::Move { pan: 0.5, tilt: 0.0, zoom: 0.0, for_ms: 300 };
         camera.order(sweep).await.unwrap();
-        let mut tick = tokio::time::interval(Duration::from_millis(10));
-        while device.turns() {
-            tick.tick().await;
-        }
+        choir_rig::until("still", PATIENCE, || device.turns(), |turns| !turns).await;
         let (pan, ..) = device.looks();
         assert!((0.05..0.6).contains(&pan), "it moved for its time and stopped: {pan}");
         let refused = camera.order(CameraVerb::Preset { number: 77 }).await.unwrap_err().to_string();
         assert!(refused.contains("there is no preset \"77\""), "{refused}");
         camera.order(CameraVerb::Home).await.unwrap();
-        while device.turns() {
-            tick.tick().await;
-        }
+        choir_rig::until("back", PATIENCE, || device.turns(), |turns| !turns).await;
         assert_eq!(device.looks().0, 0.0);
         // Nobody asked for its pictures, and its lamp is dark; then a receiver shows it.
         assert!(!device.tally());
@@ -488,9 +489,7 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         assert!(!device.tally(), "a lamp says what is on air, no more");
         status.control.set_tally(Some(TallyView::OnAir));
         until(&near, "on air", |v| v.lines[0].tally == Some(TallyView::OnAir)).await;
-        while !device.tally() {
-            tick.tick().await;
-        }
+        choir_rig::until("lit", PATIENCE, || device.tally(), |lit| *lit).await;
         // A show that ends leaves no lamp lit, and no camera moving.
         camera.order(CameraVerb::Move { pan: -0.2, tilt: 0.0, zoom: 0.0, for_ms: 10_000 }).await.unwrap();
         near.stop().await;
@@ -504,9 +503,10 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
 #[test]
 fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken() {
     run(async {
+        let net = choir_rig::net();
         let (_end, stop) = Stop::new();
         let (known, stranger) = (Identity::passing().unwrap(), Identity::passing().unwrap());
-        let plan = node_plan("boathouse", [127, 59, 0, 1].into(), None);
+        let plan = node_plan("boathouse", net.at(1), None);
         let here = plan.identity.fingerprint().to_owned();
         let source = Node::start(NodePlan { receivers: vec![known.fingerprint().into()], ..plan }, &stop).await.unwrap();
         let (give, units) = mpsc::channel(8);
@@ -538,7 +538,7 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
         let url = format!("stave://{}/Finish Tower", source.at());
         let mut nodes = Vec::new();
         for (n, identity) in [(3, &known), (4, &stranger), (5, &known)] {
-            let plan = NodePlan { identity: identity.clone(), seed: n.to_string(), ..node_plan("desk", [127, 59, 0, n].into(), None) };
+            let plan = NodePlan { identity: identity.clone(), seed: n.to_string(), ..node_plan("desk", net.at(n), None) };
             nodes.push(Node::start(plan, &stop).await.unwrap());
         }
         let take = |node: &Node, pins: &[String]| {
@@ -556,10 +556,8 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
             [(&nodes[1], [].as_slice(), "certificate"), (&nodes[2], &["0".repeat(64)], "not among the sources that the sheet allows")]
         {
             let (status, units) = take(node, pins);
-            let mut tick = tokio::time::interval(Duration::from_millis(20));
-            while !status.look().notices().any(|n| n.is_trouble() && n.to_string().contains(says)) {
-                tick.tick().await;
-            }
+            let told = |live: &Live| live.notices().any(|n| n.is_trouble() && n.to_string().contains(says));
+            choir_rig::until("told", PATIENCE, || status.look(), told).await;
             assert_eq!(status.look().contact.fault(), Some(choir_core::facts::Fault::Login), "{says}");
             refused.push(units);
         }
@@ -571,22 +569,23 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
 #[test]
 fn a_lamp_that_cannot_be_reached_is_told_once_and_follows_when_its_camera_is_back() {
     run(async {
+        let net = choir_rig::net();
         let (end, stop) = Stop::new();
-        let at = Ipv4Addr::new(127, 60, 0, 11);
+        let at = net.at(11);
         let from = choir_rig::port();
         camera(from, (320, 180), 0.4, stop.clone()).await;
         let text = format!(
-            "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"boathouse\"\naddress = \"127.60.0.1\"\ngroup = \"{}\"\n\
+            "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"boathouse\"\naddress = \"{net}.1\"\ngroup = \"{}\"\n\
              [[device]]\nname = \"tower\"\naddress = \"{at}\"\ncontrol = \"visca\"\ntally = \"visca\"\nmain = {{ line = \"tower\" }}\n\
              [[line]]\nname = \"tower\"\nfrom = \"udp://127.0.0.1:{from}\"\n[[feed]]\nname = \"on\"\nline = \"tower\"\nstave = \"Finish Tower\"\n",
-            group(60)
+            group(net)
         );
         let show = Show::start(&read_sheet(&text).0.unwrap(), Path::new(".")).await.unwrap();
         let lamp =
             |v: &ShowView, says: &str| v.events.iter().filter(|e| e.text.contains("tally lamp of tower") && e.text.contains(says)).count();
         until(&show, "the lamp is missed", |v| lamp(v, "cannot switch") == 1).await;
-        let node = Node::start(node_plan("desk", [127, 60, 0, 3].into(), None), &stop).await.unwrap();
-        node.seek(Ways { lan: Some(LanPlan::by(Some([127, 60, 0, 3].into()))), ..Ways::default() }, &stop);
+        let node = Node::start(node_plan("desk", net.at(3), None), &stop).await.unwrap();
+        node.seek(Ways { lan: Some(LanPlan::by(Some(net.at(3).into()))), ..Ways::default() }, &stop);
         let (status, mut units) = taking(&node, "stave://Finish Tower", &stop);
         timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
         status.control.set_tally(Some(TallyView::OnAir));
@@ -598,10 +597,7 @@ fn a_lamp_that_cannot_be_reached_is_told_once_and_follows_when_its_camera_is_bac
         assert!(device.tally());
         // The receiver hangs up: nothing is shown any more.
         status.control.set_held(true);
-        let mut tick = tokio::time::interval(Duration::from_millis(10));
-        while device.tally() {
-            tick.tick().await;
-        }
+        choir_rig::until("dark", PATIENCE, || device.tally(), |lit| !lit).await;
         show.stop().await;
         end.now();
         device.wait().await;

@@ -1,12 +1,14 @@
-//! Pictures of a running line: decoded as they were drawn, for both codecs, and only while somebody asks.
+//! Pictures of a running line: decoded as they were drawn, for both codecs, and only while somebody
+//! asks.
 
 use choir_core::{
     link::{Link, parse_url},
+    model::LookBudget,
     sheet::Sheet,
 };
 use choir_host::Stop;
 use choir_show::{Show, still::Still};
-use choir_sim::camera::{CameraSettings, SHIPPED_SIZE, start};
+use choir_sim::camera::{CameraSettings, SHIPPED_SIZE, read_blocks, start};
 use std::{path::Path, time::Duration};
 use tokio::{runtime::Runtime, time::timeout};
 
@@ -31,7 +33,7 @@ async fn still_of(h265: bool, size: (u32, u32)) -> Still {
     end.now();
     camera.wait().await;
     show.stop().await;
-    Still::decode(&units).expect("a picture")
+    Still::decode(&units, None).expect("a picture")
 }
 
 /// Mean colour of a part of the picture, all in eighths.
@@ -45,6 +47,33 @@ fn colour(still: &Still, column: usize, row: usize) -> [u32; 3] {
         }
     }
     sum.map(|s| s / (w * h) as u32)
+}
+
+#[test]
+fn whoever_steers_sees_every_picture_as_it_comes() {
+    Runtime::new().expect("a runtime").block_on(async {
+        let url = format!("udp://127.0.0.1:{}", choir_rig::port());
+        let (end, stop) = Stop::new();
+        let mut sheet = Sheet::of_one("Tarn Hollow Regatta", link(&url), Vec::new());
+        sheet.show.pictures = LookBudget::default();
+        let show = Show::start(&sheet, Path::new(".")).await.expect("a show");
+        let settings = CameraSettings { size: (320, 180), keyframe: 2.0, ..CameraSettings::new("finish-tower", link(&url)) };
+        let camera = start(settings, Path::new("."), stop).await.expect("a camera");
+        let line = show.line_named("in").expect("the line");
+        let mut pictures = show.live_pictures(line, (320, 180)).expect("a thread");
+        let mut numbers: Vec<u16> = Vec::new();
+        while numbers.len() < 12 {
+            timeout(Duration::from_secs(40), pictures.changed()).await.expect("in time").expect("pictures");
+            let still = pictures.borrow_and_update().clone().expect("a picture");
+            numbers.extend(read_blocks(&still.luma(), 320, 180, 320));
+        }
+        // A keyframe comes every 50 pictures: these are those between as well.
+        let steps: Vec<u16> = numbers.windows(2).map(|n| (n[1] + 50 - n[0]) % 50).collect();
+        assert!(steps.iter().filter(|s| (1..25).contains(*s)).count() > 8, "{numbers:?}");
+        end.now();
+        camera.wait().await;
+        show.stop().await;
+    });
 }
 
 #[test]

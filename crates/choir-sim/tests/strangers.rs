@@ -1,11 +1,12 @@
-//! SRT ports among strangers, over sockets: a flood of wrong passphrases, and a sender that comes back from another address.
+//! SRT ports among strangers, over sockets: a flood of wrong passphrases, and a sender that comes
+//! back from another address.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use bytes::Bytes;
 use choir_core::{facts::Contact, link::parse_url};
 use choir_host::{Stop, clock::Alarm};
-use choir_ports::{Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
+use choir_ports::{AnyOutlet, Arrival, Flow, Intake, LinkStatus, Live, Outlet, Way, open_ways};
 use choir_proto::srt::{ConnId, Endpoint, LinkConfig, Passphrase};
 use choir_sim::stalls::{on_time, timed};
 use std::{
@@ -42,6 +43,7 @@ async fn open_all(wanted: Vec<Wanted>, stop: &Stop) -> Vec<Arc<LinkStatus>> {
         flow,
         status: LinkStatus::new(),
         stave: None,
+        shard: None,
     };
     let ways: Vec<Way> = wanted.into_iter().map(way).collect();
     let statuses = ways.iter().map(|w| w.status.clone()).collect();
@@ -50,15 +52,7 @@ async fn open_all(wanted: Vec<Wanted>, stop: &Stop) -> Vec<Arc<LinkStatus>> {
 }
 
 async fn until(status: &LinkStatus, what: &str, patience: Duration, wanted: impl Fn(&Live) -> bool) -> Live {
-    let (mut tick, end) = (tokio::time::interval(Duration::from_millis(5)), Instant::now() + patience);
-    loop {
-        let live = status.look();
-        if wanted(&live) {
-            return live;
-        }
-        assert!(Instant::now() < end, "never {what}: {live:?}");
-        tick.tick().await;
-    }
+    choir_rig::until(what, patience, || status.look(), wanted).await
 }
 
 /// A caller by hand, whose socket stays open whatever it does.
@@ -130,7 +124,8 @@ fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self
         let line = open(&format!("srt://{at}?mode=listener&streamid=bicycle"), Flow::In(count.clone()), &stop).await;
         let config = LinkConfig { stream_id: Some("bicycle".into()), ..LinkConfig::default() };
         let mut first = ByHand::call("127.0.0.2:0", at, config);
-        // A second of media, then nothing: the cell has changed. Its socket stays open, so that nothing tells of it.
+        // A second of media, then nothing: the cell has changed. Its socket stays open, so that
+        // nothing tells of it.
         let begun = Instant::now();
         while begun.elapsed() < Duration::from_secs(1) || count.0.load(Ordering::Relaxed) < 20 {
             let _ = first.endpoint.send(Instant::now(), first.conn, Bytes::from(vec![0x47; 1316]));
@@ -141,7 +136,7 @@ fn a_sender_that_comes_back_from_another_address_takes_over_from_its_silent_self
         }
         assert_eq!(line.look().sessions, 1);
         let outlet = Outlet::new();
-        let second = open(&format!("srt://{at}?streamid=bicycle&bind=127.0.0.3"), Flow::Out(outlet.clone()), &stop).await;
+        let second = open(&format!("srt://{at}?streamid=bicycle&bind=127.0.0.3"), Flow::Out(outlet.clone().into()), &stop).await;
         // Long before the five seconds after which a silent caller counts as gone.
         until(&second, "let in", Duration::from_secs(3), |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
         let came = count.0.load(Ordering::Relaxed);
@@ -167,7 +162,7 @@ mod timing {
                 let lines = open_all(vec![(line("a"), Flow::In(a.clone())), (line("b"), Flow::In(b))], &stop).await;
                 let call = |id: &str| format!("srt://{at}?streamid={id}&latency=30&passphrase=eight+oars+and+a+cox");
                 let outlet = Outlet::new();
-                let sender = open(&call("a"), Flow::Out(outlet.clone()), &stop).await;
+                let sender = open(&call("a"), Flow::Out(outlet.clone().into()), &stop).await;
                 until(&sender, "up", PATIENCE, |l| l.contact == Contact::Up && !l.peers.is_empty()).await;
                 // 2000 a second, each by another socket of the same machine as far as can be told.
                 let over = Arc::new(AtomicBool::new(false));
@@ -193,7 +188,7 @@ mod timing {
                     alarm.until(begun + Duration::from_millis(n.into())).await;
                     outlet.push(Bytes::from(vec![0x47; 1316]));
                     if n == 500 {
-                        good = Some(open(&call("b"), Flow::Out(Outlet::new()), &stop).await);
+                        good = Some(open(&call("b"), Flow::Out(AnyOutlet::Ts(Outlet::new())), &stop).await);
                     }
                 }
                 let good = good.unwrap();

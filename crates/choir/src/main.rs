@@ -1,6 +1,8 @@
-//! `choir`: connects cameras, encoders and field units to switching software, and keeps them on air.
+//! `choir`: connects cameras, encoders and field units to switching software, and keeps them on
+//! air.
 //!
-//! Three steps: [`args`] parses to plain data, [`commands`] resolves and runs, [`output`] and [`live`] show.
+//! Three steps: [`args`] parses to plain data, [`commands`] resolves and runs, [`output`] and
+//! [`live`] show.
 
 mod args;
 mod commands;
@@ -32,6 +34,8 @@ fn main() -> ExitCode {
     let filter = wanted.unwrap_or_else(|| Targets::new().with_default(level));
     let log = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_filter(filter);
     tracing_subscriber::registry().with(log).init();
+    // Hundreds of links have a socket each and more.
+    choir_host::allow_many_files();
     let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
         Ok(runtime) => runtime,
         Err(e) => {
@@ -56,10 +60,12 @@ fn main() -> ExitCode {
             Command::Budget(a) => commands::budget::run(&a),
             Command::Advise(a) => commands::advise::run(&a),
             Command::Path(a) => commands::path::run(a).await,
+            Command::Bench(a) => commands::bench::run(a).await,
             Command::Linecheck(a) => commands::linecheck::run(a).await,
             Command::Run(a) => commands::run::run(a).await,
-            Command::Status(a) => commands::ask::status(a).await,
+            Command::Status(a) => commands::ask::status(a, args.verbose > 0).await,
             Command::Watch(a) => commands::ask::watch(a).await,
+            Command::Snap(a) => commands::snap::run(a).await,
             Command::Take(a) => commands::ask::take(a).await,
             Command::Hold(a) => commands::ask::hold(a).await,
             Command::Release(a) => commands::ask::release(a).await,

@@ -1,5 +1,5 @@
-//! Keeps passphrases and passwords out of the process list: what a URL on the command line has of them is
-//! handed to a fresh copy of this process by the environment, which only its user can read.
+//! Keeps passphrases and passwords out of the process list: what a URL on the command line has of
+//! them is handed to a fresh copy of this process by the environment, which only its user can read.
 
 use choir_host::secrets::TYPED_PREFIX;
 use percent_encoding::percent_decode_str;
@@ -43,7 +43,8 @@ fn hide_password(text: &str, secrets: &mut Vec<(String, String)>) -> Option<Stri
     Some(format!("{scheme}{user}@{host}{}{join}password-env={name}", &rest[end..]))
 }
 
-/// Replaces the value of `passphrase=` in a URL, or a password before its host, by the name of a variable.
+/// Replaces the value of `passphrase=` in a URL, or a password before its host, by the name of a
+/// variable.
 fn hide(text: &str, secrets: &mut Vec<(String, String)>) -> String {
     if let Some(hidden) = hide_password(text, secrets) {
         return hidden;

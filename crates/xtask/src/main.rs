@@ -1,5 +1,5 @@
-//! What is done with this workspace: `cargo xtask test` runs all tests side by side, `cargo xtask sabotage` checks that they catch
-//! mistakes.
+//! What is done with this workspace: `cargo xtask test` runs all tests side by side, `cargo xtask
+//! sabotage` checks that they catch mistakes.
 
 mod sabotage;
 mod tests;

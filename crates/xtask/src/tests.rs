@@ -1,4 +1,5 @@
-//! Runs the test programs. They mostly wait, so several run at a time; those of timing have the machine to themselves.
+//! Runs the test programs. They mostly wait, so several run at a time; those of timing have the
+//! machine to themselves.
 
 use std::{
     collections::VecDeque,

@@ -11,7 +11,7 @@ const MAY_USE: &[(&str, &[&str])] = &[
     ("choir-proto", &[]),
     ("choir-core", &[]),
     ("choir-path", &[]),
-    ("choir-rig", &[]),
+    ("choir-rig", &["choir-proto", "choir-path"]),
     ("choir-host", &["choir-proto", "choir-core"]),
     ("choir-ports", &["choir-host", "choir-proto", "choir-core"]),
     ("choir-devices", &["choir-host", "choir-proto", "choir-core"]),
@@ -52,7 +52,8 @@ fn crates_use_only_what_they_may() {
     assert_eq!(seen.len(), MAY_USE.len(), "a crate on the map is gone");
 }
 
-/// The paths that a text uses or opens to others, written out: `a::{b, c::d}` is `a::b` and `a::c::d`.
+/// The paths that a text uses or opens to others, written out: `a::{b, c::d}` is `a::b` and
+/// `a::c::d`.
 fn paths(text: &str, keyword: &str) -> Vec<String> {
     fn spread(prefix: &str, tree: &str, out: &mut Vec<String>) {
         let Some((head, rest)) = tree.split_once('{') else { return out.push(format!("{prefix}{}", tree.trim())) };
@@ -112,7 +113,8 @@ fn sources(folder: &Path, files: &mut Vec<PathBuf>) {
     }
 }
 
-/// Which of its siblings each module of a folder uses, also by names that the folder opens for them.
+/// Which of its siblings each module of a folder uses, also by names that the folder opens for
+/// them.
 fn uses(root: &Path, folder: &Path) -> BTreeMap<String, BTreeSet<String>> {
     let modules = modules(folder);
     let own = ["mod.rs", "lib.rs", "main.rs"].iter().map(|f| folder.join(f)).find(|f| f.exists()).expect("a module");
@@ -178,6 +180,53 @@ fn no_module_stands_in_a_circle() {
     }
     assert!(count > 300, "only {count} uses were read: the sources are written in another way than this test reads");
     assert!(circles.is_empty(), "{}", circles.join("\n"));
+}
+
+/// Columns of prose: comments, and texts outside tables and code.
+const PROSE_MAX: usize = 100;
+
+/// Lines of prose in a text that are longer, and could be shorter.
+fn too_wide(text: &str, is_code: bool) -> Vec<usize> {
+    let mut fenced = false;
+    let mut wide = Vec::new();
+    for (n, line) in text.lines().enumerate() {
+        let prose = if is_code {
+            let Some(comment) = line.trim_start().strip_prefix("//") else { continue };
+            comment.trim_start_matches(['/', '!'])
+        } else {
+            line
+        };
+        let start = prose.trim_start();
+        fenced ^= start.starts_with("```");
+        let breaks = start.contains(' ') && !start.starts_with('|') && !prose.starts_with("    ");
+        if !fenced && breaks && line.chars().count() > PROSE_MAX {
+            wide.push(n + 1);
+        }
+    }
+    wide
+}
+
+#[test]
+fn prose_is_not_wider_than_a_reader_likes() {
+    let root = crates().join("..");
+    let mut open = vec![crates(), root.join("docs")];
+    let mut files = vec![root.join("README.md"), root.join("CHANGELOG.md")];
+    while let Some(folder) = open.pop() {
+        let (folders, found): (Vec<_>, Vec<_>) = entries(&folder).into_iter().partition(|p| p.is_dir());
+        open.extend(folders);
+        files.extend(found.into_iter().filter(|p| p.extension().is_some_and(|e| e == "rs" || e == "md")));
+    }
+    assert!(files.len() > 300, "only {} files were read", files.len());
+    let mut wide = Vec::new();
+    for file in files {
+        let text = fs::read_to_string(&file).expect("a text");
+        let lines = too_wide(&text, file.extension().is_some_and(|e| e == "rs"));
+        wide.extend(lines.into_iter().map(|n| format!("{}:{n}", file.display())));
+    }
+    assert!(wide.is_empty(), "wider than {PROSE_MAX} columns:\n{}", wide.join("\n"));
+    let long = "a word ".repeat(20);
+    assert_eq!(too_wide(&format!("{long}\n| {long}\n```\n{long}\n```\n"), false), [1]);
+    assert_eq!(too_wide(&format!("let x;\n/// {long}\n{long}\n"), true), [2]);
 }
 
 #[test]

@@ -109,7 +109,8 @@ pub fn packet_rate(rate: Bitrate) -> f64 {
 pub fn latency_for(path: &PathFacts, rate: Bitrate, target: f64) -> Option<Duration> {
     let fits = |steps: u32| outcome(path, rate, STEP * steps).undelivered <= 1.0 - target;
     let most = (LATENCY_MAX.as_millis() / STEP.as_millis()) as u32;
-    // From the round trip up: the longest latencies cost the most to work out, and are hardly ever needed.
+    // From the round trip up: the longest latencies cost the most to work out, and are hardly ever
+    // needed.
     let (mut low, mut high) = (0, (path.rtt.as_millis() / STEP.as_millis()) as u32 + 4);
     while !fits(high.min(most)) {
         if high >= most {
@@ -130,7 +131,8 @@ pub fn latency_for(path: &PathFacts, rate: Bitrate, target: f64) -> Option<Durat
     Some((STEP * high).max(path.jitter).max(LATENCY_MIN - MARGIN) + MARGIN)
 }
 
-/// Room for repeats: what is sent again on average and half as much, and a burst within half a latency.
+/// Room for repeats: what is sent again on average and half as much, and a burst within half a
+/// latency.
 #[must_use]
 pub fn overhead_for(path: &PathFacts, rate: Bitrate, latency: Duration) -> u16 {
     let again = outcome(path, rate, latency).sent_again;

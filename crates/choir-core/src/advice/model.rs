@@ -1,9 +1,11 @@
-//! The stated model: what share of packets repeat-on-request leaves undelivered, given a path and a latency.
+//! The stated model: what share of packets repeat-on-request leaves undelivered, given a path and a
+//! latency.
 //!
-//! It follows our own SRT engine (draft-sharabayko-srt, 4.8): a gap is noticed with the next packet that
-//! arrives, reported at once, reported again every half round trip (never faster than 20 ms), and answered
-//! at most once per round trip. Both directions lose packets in bursts: two states, everything is lost in the
-//! bad one, and the chances of changing over follow from the loss share and the mean burst.
+//! It follows our own SRT engine (draft-sharabayko-srt, 4.8): a gap is noticed with the next packet
+//! that arrives, reported at once, reported again every half round trip (never faster than 20 ms),
+//! and answered at most once per round trip. Both directions lose packets in bursts: two states,
+//! everything is lost in the bad one, and the chances of changing over follow from the loss share
+//! and the mean burst.
 
 use super::{PathFacts, packet_rate};
 use crate::units::Bitrate;
@@ -59,7 +61,8 @@ pub struct Outcome {
 #[must_use]
 pub fn outcome(path: &PathFacts, rate: Bitrate, latency: Duration) -> Outcome {
     let loss = path.loss.clamp(0.0, 0.99);
-    // Jitter is what one packet in a thousand exceeds: with less latency at least twice as many come too late.
+    // Jitter is what one packet in a thousand exceeds: with less latency at least twice as many
+    // come too late.
     let late = if latency < path.jitter { LATE_SHARE } else { 0.0 };
     if loss <= 0.0 {
         return Outcome { undelivered: late, sent_again: 0.0 };
@@ -83,10 +86,11 @@ pub fn outcome(path: &PathFacts, rate: Bitrate, latency: Duration) -> Outcome {
     Outcome { undelivered: (loss * (undelivered + weight)).max(late), sent_again: loss * sent_again }
 }
 
-/// One lost packet of a burst that ends `after` seconds behind it: the chance that no try succeeds, and the tries made.
+/// One lost packet of a burst that ends `after` seconds behind it: the chance that no try succeeds,
+/// and the tries made.
 ///
-/// A hole is given up when the packet behind it is due. Until a first answer has come, that is the packet
-/// that showed the hole; afterwards it is the next one of the burst, already repaired.
+/// A hole is given up when the packet behind it is due. Until a first answer has come, that is the
+/// packet that showed the hole; afterwards it is the next one of the burst, already repaired.
 fn tries(path: &PathFacts, there: Chain, packets: f64, budget: f64, after: f64) -> Outcome {
     let rtt = path.rtt.as_secs_f64();
     let each = if rtt >= 2.0 * REPORT_MIN { rtt / 2.0 } else { rtt.max(REPORT_MIN) };

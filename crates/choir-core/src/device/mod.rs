@@ -281,7 +281,7 @@ pub fn password_problem(user: &str, password: &str) -> Option<&'static str> {
     if password.len() > PASSWORD_MAX {
         return Some("the password has more than 63 characters, which devices refuse. Choose a shorter one.");
     }
-    password.chars().any(char::is_control).then_some("the password holds a control character. Choose another one.")
+    password.chars().any(char::is_control).then_some("the password has a control character. Choose another one.")
 }
 
 #[cfg(test)]

@@ -17,7 +17,8 @@ pub struct NewDevice {
     pub control: String,
 }
 
-/// A name for a device of this description, which none of `taken` has: `finish-tower`, `finish-tower-2`.
+/// A name for a device of this description, which none of `taken` has: `finish-tower`,
+/// `finish-tower-2`.
 #[must_use]
 pub fn device_name(description: &str, taken: &HashSet<String>) -> String {
     let mut base = String::new();

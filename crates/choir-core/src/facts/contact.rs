@@ -25,6 +25,8 @@ pub enum Fault {
     Login,
     /// There is nothing under this path.
     Path,
+    /// Another has the place already.
+    Taken,
     /// Refused for another reason.
     Refused,
     /// It was there and is gone.
@@ -88,7 +90,8 @@ pub enum Waiting {
         port: u16,
         /// Stream ID that it must have.
         stream_id: Option<String>,
-        /// A caller that was refused by every link of the port, and may have been meant for this one.
+        /// A caller that was refused by every link of the port, and may have been meant for this
+        /// one.
         refused: Option<Refused>,
     },
     /// The first packet on a port without handshake.

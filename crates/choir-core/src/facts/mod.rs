@@ -1,14 +1,18 @@
-//! What is known of a running show, as typed values: how links stand, what ports report, what is measured each second, and what
-//! happened. [`crate::words`] makes the sentences.
+//! What is known of a running show, as typed values: how links stand, what ports report, what is
+//! measured each second, and what happened. [`crate::words`] makes the sentences.
 
+mod cause;
 mod contact;
 mod event;
 mod notice;
+mod reading;
 mod state;
 mod tick;
 
+pub use cause::{Cause, Slow};
 pub use contact::{Contact, Encryption, Fault, Joining, Loss, Refused, Waiting};
 pub use event::{Event, EventGrade, EventKind};
 pub use notice::{Misbehaviour, Notice};
+pub use reading::{Around, MediaFacts, Reading};
 pub use state::{Reason, State};
-pub use tick::{Direction, Span, WayTick, per_second};
+pub use tick::{Direction, Piece, Span, WayTick, per_second};

@@ -1,7 +1,7 @@
 //! States of lines and ways out, and their reasons.
 
-use super::{Direction, Joining, Loss, Waiting};
-use crate::{model::Mismatch, units::Bitrate};
+use super::{Cause, Direction, Joining, Loss, Waiting};
+use crate::{content::ContentFault, model::Mismatch, units::Bitrate};
 use serde::{Deserialize, Serialize};
 use std::{fmt, time::Duration};
 
@@ -69,22 +69,6 @@ pub enum Reason {
     MissingPackets(u64),
     /// So many packets were lost that cannot be repaired in time.
     Unrepaired(u64),
-    /// Packets were dropped since the peer's flow window is too small.
-    WindowTooSmall {
-        /// Packets dropped.
-        dropped: u64,
-        /// The window, packets.
-        window: u32,
-    },
-    /// The round trip is longer than the latency: nothing that is lost can be repaired.
-    LatencyBelowRtt {
-        /// Round-trip time, ms.
-        rtt_ms: f64,
-        /// Latency, ms.
-        latency_ms: f64,
-    },
-    /// The receiver has acknowledged nothing for so long, ms.
-    Unacknowledged(f64),
     /// No transport stream with a programme.
     NotTransportStream,
     /// No keyframe yet.
@@ -100,8 +84,10 @@ pub enum Reason {
     },
     /// The media is not what the sheet expects.
     Differs(Mismatch),
-    /// This share of the packets is lost on the path, and repaired.
-    HeavyLoss(f64),
+    /// The picture or the sound is not what a line is for, since so long.
+    Content(ContentFault, Duration),
+    /// What the diagnosis names first.
+    Cause(Cause),
     /// All is well.
     Steady {
         /// Media rate.
@@ -119,6 +105,8 @@ impl Reason {
     pub fn is_like(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Lost(a), Self::Lost(b)) => a == b,
+            (Self::Content(a, _), Self::Content(b, _)) => a.is_like(*b),
+            (Self::Cause(a), Self::Cause(b)) => a.is_like(b),
             _ => std::mem::discriminant(self) == std::mem::discriminant(other),
         }
     }

@@ -40,14 +40,14 @@ pub struct Scan {
 pub enum RangeError {
     /// Neither an interface nor addresses.
     #[error(
-        "\"{0}\" is no interface of this machine and no range: write an interface ({1}), 10.1.2.0/24, 10.1.2.10-10.1.2.40 or one address"
+        "\"{0}\" is not an interface of this machine and not a range: write an interface ({1}), 10.1.2.0/24, 10.1.2.10-10.1.2.40 or one address"
     )]
     Unknown(String, String),
     /// Nothing to ask on.
     #[error("this machine has no network interface with an IPv4 address: name a range")]
     NoInterface,
     /// More than a machine can ask.
-    #[error("{0} addresses are more than can be asked: name a smaller range")]
+    #[error("{0} addresses are too many: name a smaller range")]
     TooWide(usize),
 }
 

@@ -1,4 +1,5 @@
-//! From single signs to devices: what answers at an address, who says to be there, and what is odd about it.
+//! From single signs to devices: what answers at an address, who says to be there, and what is odd
+//! about it.
 
 use super::range::Interface;
 use crate::device::{NewDevice, device_name};
@@ -232,7 +233,8 @@ impl Table {
         *known != before
     }
 
-    /// The device at this address as it stands, with its flags. A hardware address alone is no device.
+    /// The device at this address as it stands, with its flags. A hardware address alone is no
+    /// device.
     #[must_use]
     pub fn get(&self, address: Ipv4Addr) -> Option<Found> {
         let known = self.devices.get(&address)?;

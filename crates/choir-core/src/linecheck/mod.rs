@@ -1,4 +1,5 @@
-//! The line check: what was seen of a line or a way out, step by step, against what the sheet wants.
+//! The line check: what was seen of a line or a way out, step by step, against what the sheet
+//! wants.
 
 mod media;
 mod reach;

@@ -54,7 +54,7 @@ fn called(items: &mut Items, host: &str, fault: Option<Fault>, (seen, joined): (
             items.failed(
                 Step::Name,
                 format!("the name {host} has no address"),
-                "Check the spelling, or write the address; \"choir find\" tells it.",
+                "Check the spelling, or write the address; \"choir find\" shows it.",
             );
             items.skipped(Step::Host, "not reached");
             items.skipped(Step::Port, "not reached");
@@ -66,16 +66,16 @@ fn called(items: &mut Items, host: &str, fault: Option<Fault>, (seen, joined): (
     }
     match fault {
         Some(Fault::Silent) => {
-            let remedy = "Is it on and plugged in, and is the address right? A firewall on the way is silent too.";
-            items.failed(Step::Host, format!("nothing answers at all at {host}"), remedy);
+            let remedy = "Check power, cable and address. A firewall on the path can also drop packets without an answer.";
+            items.failed(Step::Host, format!("no answer from {host}"), remedy);
             items.skipped(Step::Port, "not reached");
         }
         Some(Fault::PortClosed) => {
             items.passed(Step::Host, "answers");
             let what = if link.srt().is_some() {
-                "Is its SRT started and set to wait, and is the port right?"
+                "Check the port, and that SRT is started there as a listener."
             } else {
-                "Is RTSP switched on there, and is the port right?"
+                "Check the port, and that RTSP is on there."
             };
             items.failed(Step::Port, "the host answers, but nothing listens on the port", what);
         }
@@ -111,9 +111,12 @@ fn login(items: &mut Items, link: &Link, fault: Option<Fault>, (seen, joined): (
         }
         Some(Fault::Login) => {
             let (found, remedy) = if named {
-                ("user or password are not taken", "Mend them at one end; it was asked twice at most, since many devices lock the account.")
+                (
+                    "user or password refused",
+                    "Correct them at one end. There were two attempts at most, since many devices lock the account.",
+                )
             } else {
-                ("it wants a user and a password", "Write user and password = { env = \"NAME\" } into the line.")
+                ("a login is required", "Write user and password = { env = \"NAME\" } into the line.")
             };
             items.failed(Step::Login, found, remedy);
         }
@@ -140,16 +143,14 @@ fn handshake(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, (
     match fault {
         Some(Fault::WrongProtocol) => items.failed(
             Step::Handshake,
-            format!("something answers there, but it does not speak {protocol}"),
+            format!("something answers there, but not {protocol}"),
             "Another service has this port: check the port and the protocol at the other end.",
         ),
-        Some(Fault::StreamId) => items.failed(Step::Handshake, "refused for the stream ID", &says("Upper and lower case count.")),
-        Some(Fault::Path) => items.failed(
-            Step::Handshake,
-            "there is nothing under this path",
-            "\"choir device show\" tells the paths; mind a missing slash.",
-        ),
-        Some(Fault::Refused | Fault::PeerLost) => items.failed(Step::Handshake, seen.link.reason.clone(), &says("")),
+        Some(Fault::StreamId) => items.failed(Step::Handshake, "stream ID refused", &says("It is case-sensitive.")),
+        Some(Fault::Path) => {
+            items.failed(Step::Handshake, "no stream at this path", "\"choir device show\" lists the paths. Check for a missing slash.")
+        }
+        Some(Fault::Taken | Fault::Refused | Fault::PeerLost) => items.failed(Step::Handshake, seen.link.reason.clone(), &says("")),
         // These are about encryption, which follows.
         Some(Fault::Passphrase | Fault::OneSided) => items.passed(Step::Handshake, format!("it speaks {protocol}")),
         Some(Fault::Name | Fault::Silent | Fault::PortClosed | Fault::Login) => items.skipped(Step::Handshake, "not reached"),
@@ -173,7 +174,7 @@ fn encryption(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, 
     let Link::Srt(srt) = link else { return items.skipped(Step::Encryption, "none on this kind of link") };
     match fault {
         Some(Fault::Passphrase) => {
-            let remedy = format!("Type it anew at the other end: {card} --reveal shows it. Check for a trailing space.");
+            let remedy = format!("Type it again at the other end: {card} --reveal shows it. Check for a trailing space.");
             items.failed(Step::Encryption, "refused: the passphrase differs", &remedy);
         }
         Some(Fault::OneSided) => {

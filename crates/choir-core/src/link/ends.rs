@@ -1,4 +1,5 @@
-//! The two ends of a link: what the other one must be set to, and where two settings contradict each other.
+//! The two ends of a link: what the other one must be set to, and where two settings contradict
+//! each other.
 
 use super::{Link, Mode, RtpLink, RtspLink, SrtLink, UdpLink};
 use crate::{finding::Grade, secret::Secret, units::say_duration};
@@ -19,9 +20,9 @@ pub fn own_port(link: &Link) -> Option<u16> {
     }
 }
 
-/// What the far end of `link` must be set to, so that the two join. `inbound` tells a line's way in from a
-/// feed's way out; `own` is the address that the far end knows this machine by; `name` is the feed's, which
-/// an RTSP server without a path serves it under. `None` for files.
+/// What the far end of `link` must be set to, so that the two join. `inbound` tells a line's way in
+/// from a feed's way out; `own` is the address that the far end knows this machine by; `name` is
+/// the feed's, which an RTSP server without a path serves it under. `None` for files.
 #[must_use]
 pub fn opposite(link: &Link, inbound: bool, own: Option<&str>, latency: Duration, name: &str) -> Option<Link> {
     let own = own.map(str::to_owned);
@@ -52,7 +53,8 @@ pub fn opposite(link: &Link, inbound: bool, own: Option<&str>, latency: Duration
     })
 }
 
-/// Where the far end of a link without a handshake sends to or hears: a group is the same at both ends.
+/// Where the far end of a link without a handshake sends to or hears: a group is the same at both
+/// ends.
 fn sent_to(host: Option<&String>, inbound: bool, own: Option<String>) -> Option<String> {
     let group = host.filter(|h| h.parse::<IpAddr>().is_ok_and(|ip| ip.is_multicast()));
     group.cloned().or(own.filter(|_| inbound))
@@ -98,7 +100,8 @@ fn clash(grade: Grade, what: impl Into<String>, remedy: impl Into<String>) -> Cl
     Clash { grade, what: what.into(), remedy: remedy.into() }
 }
 
-/// Where `far`, as the other end has it, contradicts `link`. The parameters are those of [`opposite`].
+/// Where `far`, as the other end has it, contradicts `link`. The parameters are those of
+/// [`opposite`].
 #[must_use]
 pub fn clashes(link: &Link, far: &Link, inbound: bool, own: Option<&str>, latency: Duration, name: &str) -> Vec<Clash> {
     let Some(wanted) = opposite(link, inbound, own, latency, name) else {
@@ -160,7 +163,8 @@ fn place_clashes(wanted: (Option<&str>, Option<u16>), far: (Option<&str>, Option
     found
 }
 
-/// The name that a stream ID stands for: the `r` of the structured form (draft, appendix B), else all of it.
+/// The name that a stream ID stands for: the `r` of the structured form (draft, appendix B), else
+/// all of it.
 fn resource(id: &str) -> &str {
     id.strip_prefix("#!::").and_then(|keys| keys.split(',').find_map(|k| k.strip_prefix("r="))).unwrap_or(id)
 }
@@ -216,10 +220,7 @@ fn srt_clashes(mode: Mode, w: &SrtLink, f: &SrtLink) -> Vec<Clash> {
         found.push(clash(
             Grade::Advice,
             format!("the far end asks for a latency of {}, this end for {}.", say_duration(b), say_duration(a)),
-            format!(
-                "The greater wish holds: it will be {}. Set both the same, so that each page shows what is in force.",
-                say_duration(a.max(b))
-            ),
+            format!("The larger value applies: {}. Set both the same, so that each page shows what is in force.", say_duration(a.max(b))),
         ));
     }
     found

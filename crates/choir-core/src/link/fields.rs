@@ -322,8 +322,8 @@ impl Collector {
         }
     }
 
-    /// A field that holds a time, up to `most`; `like` shows how one is written, `over` is what is wrong and
-    /// what to do when it is longer.
+    /// A field that holds a time, up to `most`; `like` shows how one is written, `over` is what is
+    /// wrong and what to do when it is longer.
     pub fn time(&mut self, name: &str, like: &str, most: Duration, over: (&str, &str)) -> Option<(Duration, usize)> {
         let (value, at) = self.take(name)?;
         let parsed = match (&value, self.form) {

@@ -1,4 +1,5 @@
-//! Links of the local network: RTSP, RTP, and transport streams over UDP, their settings and their checks.
+//! Links of the local network: RTSP, RTP, and transport streams over UDP, their settings and their
+//! checks.
 
 use super::{
     Link, RtpLink, RtspLink, RtspTransport, UdpLink,
@@ -96,7 +97,7 @@ impl Collector {
                 _ => {
                     self.problem(
                         at,
-                        format!("\"{text}\" is no group to send to."),
+                        format!("\"{text}\" is not a multicast group with a port."),
                         "Write a multicast address and an even port: 239.1.2.3:6000.",
                     );
                     None
@@ -138,7 +139,7 @@ impl Collector {
         let (text, at) = source?;
         let parsed = text.parse().ok();
         if parsed.is_none() {
-            self.problem(at, format!("\"{text}\" is no address to take packets from."), "Write SOURCE@GROUP:PORT with both as addresses.");
+            self.problem(at, format!("\"{text}\" is not a source and a group."), "Write SOURCE@GROUP:PORT with both as addresses.");
         }
         parsed
     }
@@ -167,7 +168,7 @@ impl Collector {
         let (text, at) = self.text(name)?;
         let parsed = text.parse().ok();
         if parsed.is_none() {
-            self.problem(at, format!("{name} \"{text}\" is no IP address."), "Write the address, like 192.168.1.20.");
+            self.problem(at, format!("{name} \"{text}\" is not an IP address."), "Write the address, like 192.168.1.20.");
         }
         parsed
     }

@@ -1,4 +1,5 @@
-//! One link's settings: as the URL that the trade pastes around, and as the fields of a patch sheet.
+//! One link's settings: as the URL that the trade pastes around, and as the fields of a patch
+//! sheet.
 
 mod ends;
 mod fields;

@@ -62,7 +62,7 @@ pub fn name_problem(name: &str) -> Option<String> {
     if name.len() > NAME_MAX {
         return Some(format!("it has {} bytes; at most {NAME_MAX}", name.len()));
     }
-    name.chars().find(|c| c.is_control() || matches!(c, '/' | '?' | '#' | '%')).map(|c| format!("{c:?} cannot stand in it"))
+    name.chars().find(|c| c.is_control() || matches!(c, '/' | '?' | '#' | '%')).map(|c| format!("{c:?} is not allowed in it"))
 }
 
 /// A group to send to.
@@ -71,7 +71,7 @@ pub fn name_problem(name: &str) -> Option<String> {
 /// It is none: what is the case, and what to do.
 pub fn group_place(text: &str) -> Result<SocketAddr, (String, &'static str)> {
     let to = text.parse::<SocketAddr>().ok().filter(|to| to.ip().is_multicast() && to.port() > 0);
-    to.ok_or_else(|| (format!("\"{text}\" is no group to send to."), "Write a multicast address and a port: 239.1.2.3:7350."))
+    to.ok_or_else(|| (format!("\"{text}\" is not a multicast group with a port."), "Write a multicast address and a port: 239.1.2.3:7350."))
 }
 
 impl Collector {
@@ -90,7 +90,7 @@ impl Collector {
         let of_machine = machine.as_deref().filter(|m| m.parse::<SocketAddr>().is_err()).and_then(name_problem);
         for (what, why) in [("name", name_problem(&name)), ("machine", of_machine)] {
             if let Some(why) = why {
-                self.problem(at, format!("this is no {what}: {why}."), "Write it as its machine offers it.");
+                self.problem(at, format!("not a valid {what}: {why}."), "Write it as its machine offers it.");
             }
         }
         let grade = self.word("grade", &GRADES);
@@ -164,10 +164,10 @@ mod tests {
     fn what_is_wrong_is_told() {
         for (url, what) in [
             ("stave://", "it is empty"),
-            ("stave://a/b/c", "'/' cannot stand in it"),
+            ("stave://a/b/c", "'/' is not allowed in it"),
             ("stave://Finish Tower?grade=best", "grade \"best\" is unknown"),
             ("stave://Finish Tower?patience=5s", "that old"),
-            ("stave://Finish Tower?multicast=127.0.0.1:7350", "no group"),
+            ("stave://Finish Tower?multicast=127.0.0.1:7350", "not a multicast group"),
             ("stave://Finish Tower?carriage=pigeon", "unknown"),
             ("stave://Finish Tower?latency=5", "not a setting"),
         ] {

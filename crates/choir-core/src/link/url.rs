@@ -1,4 +1,5 @@
-//! Links as URLs: `srt://host:port?mode=…&latency=…`, `rtsp://host/path`, `rtp://` and `udp://`, and paths of files.
+//! Links as URLs: `srt://host:port?mode=…&latency=…`, `rtsp://host/path`, `rtp://` and `udp://`,
+//! and paths of files.
 
 use super::{
     FileLink, Link, Problem, RtspLink, RtspTransport, SrtLink,
@@ -79,7 +80,7 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
         }
         other => {
             let known = ["srt", "rtsp", "rtp", "udp", "stave", "file"];
-            c.problem(0, format!("\"{other}://\" is not a link this can make."), did_you_mean(other, &known));
+            c.problem(0, format!("\"{other}://\" is not a supported protocol."), did_you_mean(other, &known));
             None
         }
     };

@@ -49,6 +49,8 @@ pub enum Difference {
     FeedChanged(String),
     /// The devices have changed: tally lamps, keyframe requests and steering follow.
     Devices,
+    /// What looking at pictures may take.
+    Pictures,
     /// Something has changed that holds from the next start only.
     NextStart(&'static str),
 }
@@ -67,6 +69,7 @@ impl fmt::Display for Difference {
             Self::FeedLine { feed, line } => write!(f, "feed {feed}: take of {line}"),
             Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
             Self::Devices => f.write_str("devices changed"),
+            Self::Pictures => f.write_str("budget for pictures changed"),
             Self::NextStart(what) => write!(f, "{what} changed: applies at the next start"),
         }
     }
@@ -123,6 +126,9 @@ impl Sheet {
         all.extend(self.lines.iter().filter(|l| new.line(&l.name).is_none()).map(|l: &Line| Difference::LineRemoved(l.name.clone())));
         if self.devices != new.devices {
             all.push(Difference::Devices);
+        }
+        if self.show.pictures != new.show.pictures {
+            all.push(Difference::Pictures);
         }
         if self.stave != new.stave {
             all.push(Difference::NextStart("[stave]"));

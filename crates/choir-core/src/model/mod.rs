@@ -6,6 +6,7 @@ pub use change::{Change, Difference};
 
 use crate::{
     advice::PathFacts,
+    content::ContentLimits,
     device::{Device, Keyframe, Sound, StreamWish},
     limits,
     link::{DEFAULT_LATENCY, Link, Mode},
@@ -34,7 +35,8 @@ pub struct Sheet {
 }
 
 impl Sheet {
-    /// A show of one line and one feed that carries it, called `in` and `out`.
+    /// A show of one line and one feed that carries it, called `in` and `out`. Nobody looks at its
+    /// pictures.
     #[must_use]
     pub fn of_one(name: &str, from: Link, to: Vec<Link>) -> Self {
         let line = Line {
@@ -46,6 +48,7 @@ impl Sheet {
             via: Vec::new(),
             path: None,
             sub: None,
+            watch: ContentLimits::default(),
         };
         let feed = Feed {
             name: "out".into(),
@@ -57,7 +60,7 @@ impl Sheet {
             far: Vec::new(),
             via: Vec::new(),
         };
-        let show = Show { name: name.into(), ..Show::blank() };
+        let show = Show { name: name.into(), pictures: LookBudget::OFF, ..Show::blank() };
         Self { show, lines: vec![line], feeds: vec![feed], devices: Vec::new(), networks: Vec::new(), stave: StaveSettings::default() }
     }
 
@@ -119,8 +122,8 @@ impl Sheet {
         line.path.or_else(|| path_over(&self.line_crosses(line)))
     }
 
-    /// The address that the far end of a line or feed knows this machine by: the public one where a crossed
-    /// network translates addresses, else that of the link itself, else the show's.
+    /// The address that the far end of a line or feed knows this machine by: the public one where a
+    /// crossed network translates addresses, else that of the link itself, else the show's.
     #[must_use]
     pub fn own_address(&self, crossed: &[&Network], link: &Link) -> Option<String> {
         let public = crossed.iter().filter(|n| n.nat).find_map(|n| n.public_address.clone());
@@ -174,12 +177,49 @@ pub struct Show {
     pub mains: Option<u8>,
     /// This machine's address, as the far ends reach it.
     pub address: Option<String>,
+    /// What looking at pictures and sound may take.
+    pub pictures: LookBudget,
+}
+
+/// A share of one core.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LookBudget(u8);
+
+impl LookBudget {
+    /// Nobody looks.
+    pub const OFF: Self = Self(0);
+
+    /// So many percent.
+    #[must_use]
+    pub const fn percent(percent: u8) -> Self {
+        Self(percent)
+    }
+
+    /// Of 1; 0 if nobody looks.
+    #[must_use]
+    pub fn share(self) -> f64 {
+        f64::from(self.0) / 100.0
+    }
+}
+
+impl Default for LookBudget {
+    fn default() -> Self {
+        Self::percent(10)
+    }
 }
 
 impl Show {
     /// A show that says nothing.
     pub(crate) fn blank() -> Self {
-        Self { name: String::new(), latency: DEFAULT_LATENCY, latency_limit: None, rate: None, mains: None, address: None }
+        Self {
+            name: String::new(),
+            latency: DEFAULT_LATENCY,
+            latency_limit: None,
+            rate: None,
+            mains: None,
+            address: None,
+            pictures: LookBudget::default(),
+        }
     }
 }
 
@@ -202,6 +242,8 @@ pub struct Line {
     pub path: Option<PathFacts>,
     /// The line that carries a small picture of the same.
     pub sub: Option<String>,
+    /// When its pictures and sound count as faulty.
+    pub watch: ContentLimits,
 }
 
 /// What a line should carry.

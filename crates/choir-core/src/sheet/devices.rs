@@ -83,7 +83,7 @@ impl Reader<'_> {
         let words: Vec<&str> = Control::WORDS.iter().map(|(w, _)| *w).collect();
         let control = self.one_of(table, s, "control", &words).and_then(|w| Control::from_word(&w));
         if table.get("control").is_none() {
-            self.error(at, s, "it does not say how it is spoken to.", "Add control = \"onvif\", \"visca\" or \"manual\".");
+            self.error(at, s, "it has no control setting.", "Add control = \"onvif\", \"visca\" or \"manual\".");
         }
         let camera = self.whole(table, s, "camera", 1..=7).unwrap_or(1);
         let user = self.string(table, s, "user").map(|u| u.0);
@@ -132,7 +132,7 @@ impl Reader<'_> {
             return Some(c);
         }
         let what = if control == Some(Control::Onvif) {
-            "ONVIF has no word for a tally lamp.".to_owned()
+            "ONVIF has no command for a tally lamp.".to_owned()
         } else {
             format!("a tally lamp cannot be switched by \"{word}\".")
         };
@@ -162,7 +162,7 @@ impl Reader<'_> {
     fn address(&mut self, table: &dyn TableLike, subject: &str, at: usize) -> Option<(IpAddr, Option<u16>)> {
         let Some((text, at)) = self.string(table, subject, "address") else {
             if table.get("address").is_none() {
-                self.error(at, subject, "it has no address.", "Add address = \"IP\" or \"IP:PORT\"; \"choir find\" tells it.");
+                self.error(at, subject, "it has no address.", "Add address = \"IP\" or \"IP:PORT\"; \"choir find\" shows it.");
             }
             return None;
         };
@@ -171,7 +171,7 @@ impl Reader<'_> {
         }
         let read = text.parse::<SocketAddr>().ok().filter(|a| a.port() > 0);
         if read.is_none() {
-            self.error(at, subject, format!("\"{text}\" is not an address."), "Write IP or IP:PORT; \"choir find\" tells it.");
+            self.error(at, subject, format!("\"{text}\" is not an address."), "Write IP or IP:PORT; \"choir find\" shows it.");
         }
         read.map(|a| (a.ip(), Some(a.port())))
     }
@@ -244,7 +244,7 @@ impl Reader<'_> {
         // A name alone draws on settings.
         if let Some(name) = item.as_str() {
             if settings.get(name).is_none() {
-                self.error(at, subject, format!("there are no settings \"{name}\"."), did_you_mean(name, &names));
+                self.error(at, subject, format!("unknown settings \"{name}\"."), did_you_mean(name, &names));
             }
             return settings.get(name).cloned();
         }
@@ -257,7 +257,7 @@ impl Reader<'_> {
         if let Some((name, at)) = self.string(table, subject, "like") {
             match settings.get(&name) {
                 Some(wish) => base = wish.clone(),
-                None => self.error(at, subject, format!("there are no settings \"{name}\"."), did_you_mean(&name, &names)),
+                None => self.error(at, subject, format!("unknown settings \"{name}\"."), did_you_mean(&name, &names)),
             }
         }
         let wish = StreamWish {
@@ -320,7 +320,7 @@ impl Reader<'_> {
             None => parse_duration(&text).ok().map(|d| d.as_secs_f64()).filter(|s| (0.02..=30.0).contains(s)).map(Keyframe::Seconds),
         };
         if read.is_none() {
-            self.error(at, subject, format!("keyframe \"{text}\" is no distance between keyframes."), how);
+            self.error(at, subject, format!("keyframe \"{text}\" is not a keyframe interval."), how);
         }
         read
     }
@@ -333,7 +333,7 @@ impl Reader<'_> {
         let read = text.parse::<std::net::SocketAddrV4>().ok().filter(|a| a.ip().is_multicast() && a.port() > 0);
         if read.is_none() {
             let remedy = "Write \"off\" or a group and port, like \"239.20.0.11:6000\".";
-            self.error(at, subject, format!("multicast \"{text}\" is no group."), remedy);
+            self.error(at, subject, format!("multicast \"{text}\" is not a multicast group."), remedy);
         }
         read.map(|a| Some((*a.ip(), a.port())))
     }

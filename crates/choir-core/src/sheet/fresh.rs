@@ -75,8 +75,8 @@ pub fn fresh_sheet(start: &Start) -> String {
 fn found(out: &mut String, devices: &[NewDevice]) {
     if !devices.is_empty() {
         *out += "\n# ---- devices, as they were found ---------------------------------------------\n\
-            # Where a login is wanted, add user = \"NAME\" and password = { file = \"PATH\" }.\n\
-            # \"choir device show NAME\" tells the streams; give each a [[line]].\n";
+            # If a login is required, add user = \"NAME\" and password = { file = \"PATH\" }.\n\
+            # \"choir device show NAME\" lists the streams; give each a [[line]].\n";
     }
     for d in devices {
         *out += "\n[[device]]\n";
@@ -92,12 +92,12 @@ fn cameras(out: &mut String, start: &Start, count: u16, arrival: Arrival) {
     for n in 1..=count {
         let port = LINE_PORT + n - 1;
         let from = match arrival {
-            Arrival::Rtsp => format!("\"rtsp://camera-{n}.local/main\"     # its address; \"choir find\" tells it"),
+            Arrival::Rtsp => format!("\"rtsp://camera-{n}.local/main\"     # its address; \"choir find\" shows it"),
             Arrival::SrtListener => match start.address {
                 Some(own) => format!("\"srt://{}?mode=listener\"", SocketAddr::new(own, port)),
                 None => format!("\"srt://:{port}?mode=listener\""),
             },
-            Arrival::SrtCaller => format!("\"srt://camera-{n}.local:{port}?mode=caller\"     # its address; \"choir find\" tells it"),
+            Arrival::SrtCaller => format!("\"srt://camera-{n}.local:{port}?mode=caller\"     # its address; \"choir find\" shows it"),
         };
         let _ = write!(
             out,

@@ -10,6 +10,7 @@ mod read;
 mod reader;
 mod secrets;
 mod stave;
+mod watch;
 mod wishes;
 
 pub use crate::{

@@ -81,7 +81,7 @@ impl Reader<'_> {
                 None => self.error(
                     at,
                     subject,
-                    format!("{key} \"{text}\" is no range of addresses."),
+                    format!("{key} \"{text}\" is not a range of addresses."),
                     "Write \"127.20.0.0/16\" or \"127.20.0.100-127.20.0.199\".",
                 ),
             }
@@ -123,7 +123,7 @@ impl Reader<'_> {
         let burst = table.get("burst").map(|item| {
             let burst = item.as_float().or_else(|| item.as_integer().map(|n| n as f64)).filter(|b| (1.0..=1000.0).contains(b));
             if burst.is_none() {
-                self.error(start(item.span()), subject, "burst is no number of packets in a row.", "Allowed: 1 to 1000.");
+                self.error(start(item.span()), subject, "burst is not a number of packets.", "Allowed: 1 to 1000.");
             }
             burst.unwrap_or(1.0)
         });

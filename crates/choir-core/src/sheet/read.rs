@@ -23,7 +23,7 @@ fn parse_frequency(text: &str) -> Result<u8, UnitError> {
     match text.trim().to_ascii_lowercase().trim_end_matches("hz").trim() {
         "50" => Ok(50),
         "60" => Ok(60),
-        _ => Err(UnitError { what: format!("\"{text}\" is no mains frequency."), allowed: "Allowed: 50 Hz and 60 Hz.".into() }),
+        _ => Err(UnitError { what: format!("\"{text}\" is not a mains frequency."), allowed: "Allowed: 50 Hz and 60 Hz.".into() }),
     }
 }
 
@@ -98,7 +98,7 @@ impl Reader<'_> {
             self.error(at, "show", "show must be a table.", "Write [show].");
             return None;
         };
-        self.known(table, "show", &["name", "latency", "latency-limit", "rate", "mains", "address"]);
+        self.known(table, "show", &["name", "latency", "latency-limit", "rate", "mains", "address", "pictures"]);
         let name = self.string(table, "show", "name").map(|n| n.0);
         if name.is_none() {
             self.error(at, "show", "the show has no name.", "Add name = \"...\".");
@@ -108,7 +108,8 @@ impl Reader<'_> {
         let rate = self.rate(table, "show");
         let mains = self.parsed(table, "show", "mains", parse_frequency);
         let address = self.string(table, "show", "address").map(|a| a.0);
-        name.map(|name| Show { name, latency, latency_limit, rate, mains, address })
+        let pictures = self.look_budget(table);
+        name.map(|name| Show { name, latency, latency_limit, rate, mains, address, pictures })
     }
 
     pub(super) fn duration(&mut self, table: &dyn TableLike, subject: &str, key: &str) -> Option<Duration> {
@@ -171,7 +172,7 @@ impl Reader<'_> {
 
     fn line(&mut self, table: &dyn TableLike, at: usize) -> Option<Line> {
         let (name, subject) = self.name(table, "line", at);
-        self.known(table, &subject, &["name", "title", "from", "expect", "far", "via", "path", "sub"]);
+        self.known(table, &subject, &["name", "title", "from", "expect", "far", "via", "path", "sub", "watch"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let from = match table.get("from") {
             Some(item) => self.link(item, &subject),
@@ -185,8 +186,9 @@ impl Reader<'_> {
         let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
         let path = table.get("path").and_then(|item| self.path(item, &subject));
         let sub = self.string(table, &subject, "sub").map(|s| s.0);
+        let watch = table.get("watch").map(|item| self.watch(item, &subject)).unwrap_or_default();
         let name = name?;
-        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect, far, via, path, sub })
+        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect, far, via, path, sub, watch })
     }
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
@@ -198,7 +200,7 @@ impl Reader<'_> {
             self.error(at, &subject, "it does not say which line it carries.", "Add line = \"NAME\".");
         }
         if table.get("to").is_none() && table.get("stave").is_none() {
-            self.error(at, &subject, "it does not say where it goes.", "Add to = [\"srt://...\"] or stave = \"NAME\".");
+            self.error(at, &subject, "it has no destination.", "Add to = [\"srt://...\"] or stave = \"NAME\".");
         }
         let (mut to, far) = (self.links(table, "to", &subject), self.links(table, "far", &subject));
         to.extend(self.feed_stave(table, &subject));

@@ -1,4 +1,5 @@
-//! Passphrases and passwords that stand elsewhere, judged once somebody has fetched them. Never says any.
+//! Passphrases and passwords that stand elsewhere, judged once somebody has fetched them. Never
+//! says any.
 
 use super::Sheet;
 use crate::{
@@ -7,8 +8,8 @@ use crate::{
     secret::{Secret, SecretText, passphrase_length_problem, passphrase_weakness},
 };
 
-/// Judges what `fetch` can fetch, and gives the sources of what it cannot. Those written in the sheet are
-/// judged there.
+/// Judges what `fetch` can fetch, and gives the sources of what it cannot. Those written in the
+/// sheet are judged there.
 #[must_use]
 pub fn judge_secrets(sheet: &Sheet, fetch: &dyn Fn(&Secret) -> Option<SecretText>) -> (Vec<Finding>, Vec<String>) {
     let (mut found, mut missing) = (Vec::new(), Vec::new());
@@ -69,7 +70,8 @@ pub fn judge_secrets(sheet: &Sheet, fetch: &dyn Fn(&Secret) -> Option<SecretText
     (found, missing)
 }
 
-/// What is the case with a passphrase that everybody could guess, and what to do; wherever it is written.
+/// What is the case with a passphrase that everybody could guess, and what to do; wherever it is
+/// written.
 pub(super) fn weak_passphrase(text: &SecretText) -> Option<(String, &'static str)> {
     let why = passphrase_weakness(text.reveal())?;
     Some((format!("its passphrase is weak: {why}."), "Use four or more words that do not belong together."))

@@ -52,7 +52,7 @@ impl Reader<'_> {
     fn stave_name(&mut self, table: &dyn TableLike, key: &str) -> Option<String> {
         let (name, at) = self.string(table, SUBJECT, key)?;
         if let Some(why) = stave_name_problem(&name) {
-            self.error(at, SUBJECT, format!("this is no {key}: {why}."), "Use a short name that can be read aloud.");
+            self.error(at, SUBJECT, format!("not a valid {key}: {why}."), "Use a short name that can be read aloud.");
             return None;
         }
         Some(name)
@@ -83,7 +83,7 @@ impl Reader<'_> {
             match fingerprint(&text) {
                 Some(f) => found.push(f),
                 None => {
-                    let what = format!("{key}: this is no certificate's fingerprint.");
+                    let what = format!("{key}: not the fingerprint of a certificate.");
                     self.error(at, SUBJECT, what, "Write the SHA-256 of the certificate: 64 hexadecimal digits.");
                 }
             }
@@ -110,7 +110,7 @@ impl Reader<'_> {
             self.error(
                 at,
                 subject,
-                format!("this is no name for a source: {why}."),
+                format!("not a valid name for a source: {why}."),
                 "Use one that can be read aloud, like \"Finish Tower\".",
             );
             return None;

@@ -1,4 +1,4 @@
-use super::count;
+use super::{content, count};
 use crate::{
     facts::{Direction, Reason},
     units::say_duration,
@@ -17,29 +17,22 @@ impl fmt::Display for Reason {
             Self::NoMedia(time) => write!(f, "connected, no media for {}", say_duration(*time)),
             Self::MediaStopped(time) => write!(f, "connected, media stopped {} ago", say_duration(*time)),
             Self::Missing(share) => {
-                write!(f, "{:.1} % of packets missing after repair: raise the latency, or find the loss", share * 100.0)
+                write!(f, "{:.1} % of packets missing after repair", share * 100.0)
             }
-            Self::MissingPackets(n) => write!(f, "{} missing after repair: raise the latency, or find the loss", count(*n, "packet")),
-            Self::Unrepaired(n) => write!(f, "{} not delivered in time: raise the latency, or find the loss", count(*n, "packet")),
-            Self::WindowTooSmall { dropped, window } => write!(
-                f,
-                "{} dropped: the far end's flow window of {window} packets is too small for this bitrate; raise it there",
-                count(*dropped, "packet")
-            ),
-            Self::LatencyBelowRtt { rtt_ms, latency_ms } => write!(
-                f,
-                "RTT {rtt_ms:.0} ms exceeds latency {latency_ms:.0} ms: lost packets cannot be repaired; raise the latency above {:.0} ms",
-                (rtt_ms * 1.5 / 10.0).ceil() * 10.0
-            ),
-            Self::Unacknowledged(ms) => write!(f, "no acknowledgement for {:.1} s: the far end receives nothing", ms / 1000.0),
+            Self::MissingPackets(n) => write!(f, "{} missing after repair", count(*n, "packet")),
+            Self::Unrepaired(n) => write!(f, "{} not delivered in time", count(*n, "packet")),
             Self::NotTransportStream => f.write_str("media is not a transport stream with a programme: check what the source sends"),
             Self::NoKeyframe => f.write_str("receiving media, waiting for the first keyframe"),
             Self::NoParameterSets => {
                 f.write_str("keyframes without parameter sets (SPS, PPS): no decoder can show the picture; restart the encoder's stream")
             }
-            Self::HeadroomLow { ms, latency_ms } => write!(f, "headroom {ms:.0} of {latency_ms:.0} ms: raise the latency"),
+            Self::HeadroomLow { ms, latency_ms } => write!(f, "headroom {ms:.0} of {latency_ms:.0} ms"),
             Self::Differs(mismatch) => mismatch.fmt(f),
-            Self::HeavyLoss(share) => write!(f, "{:.0} % of packets lost on the path and repaired", share * 100.0),
+            Self::Content(fault, lasts) => {
+                let (what, remedy) = content::parts(*fault);
+                write!(f, "{what} for {}: {remedy}", say_duration(*lasts))
+            }
+            Self::Cause(cause) => cause.fmt(f),
             Self::Steady { rate, headroom_ms: Some((h, of)), .. } => write!(f, "{rate}, headroom {h:.0} of {of:.0} ms"),
             Self::Steady { rate, direction: Direction::In, .. } => write!(f, "receiving {rate}"),
             Self::Steady { rate, direction: Direction::Out, .. } => write!(f, "sending {rate}"),

@@ -1,10 +1,14 @@
-//! The sentences of what is known of a running show, each made in one place from its typed value, and never read back.
+//! The sentences of what is known of a running show, each made in one place from its typed value,
+//! and never read back.
 
 mod contact;
+mod content;
+mod diagnosis;
 mod event;
 mod health;
 mod notice;
 
+pub use content::content_words;
 pub use event::{Names, done_words, event_words};
 
 /// `1 packet`, `3 packets`.

@@ -58,7 +58,7 @@ pub enum AddressError {
         what: &'static str,
     },
     /// Nobody knows where it went.
-    #[error("the device has taken DHCP, and did not tell its new address within {} s: run \"choir find\" and put it into the sheet", .0.as_secs())]
+    #[error("the device uses DHCP now, but its new address was not seen within {} s: run \"choir find\" and put it into the sheet", .0.as_secs())]
     Lost(Duration),
     /// The OS error.
     #[error("the network of this machine cannot be asked: {0}")]
@@ -96,8 +96,8 @@ pub async fn free_and_reachable(ip: Ipv4Addr, prefix: u8, gateway: Option<Ipv4Ad
     }
 }
 
-/// Gives the device a fixed address (with `None` one from a server), and waits for it at its new place.
-/// The check that the address is free is the caller's. Gives the new address.
+/// Gives the device a fixed address (with `None` one from a server), and waits for it at its new
+/// place. The check that the address is free is the caller's. Gives the new address.
 ///
 /// # Errors
 /// The device refuses, or does not appear.

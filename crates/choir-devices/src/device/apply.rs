@@ -1,4 +1,5 @@
-//! Making a device as the sheet wants it: compare, set only what differs, read back, prove on the wire.
+//! Making a device as the sheet wants it: compare, set only what differs, read back, prove on the
+//! wire.
 //!
 //! ```text
 //! plan ─► (the engineer says yes) ─► set streams ─► read back ─► prove ─┬─► as wanted
@@ -198,7 +199,8 @@ pub async fn carry_out<M: Measure>(mut plan: Plan, measure: &M, progress: Progre
         }
     }
     proofs(&plan, measure, &mut report, progress).await;
-    // It says that it has the new settings and sends by the old: many take them at their next start.
+    // It says that it has the new settings and sends by the old: many take them at their next
+    // start.
     let explained = |what: &String| report.quietly.iter().any(|q| q.what == *what);
     let old: Vec<String> = report
         .proofs
@@ -220,7 +222,8 @@ pub async fn carry_out<M: Measure>(mut plan: Plan, measure: &M, progress: Progre
     report
 }
 
-/// Sends what differs, stream by stream; stops at the first refusal and says what is done and what is left.
+/// Sends what differs, stream by stream; stops at the first refusal and says what is done and what
+/// is left.
 async fn set(plan: &mut Plan, report: &mut Report, progress: Progress<'_>) {
     let (Some(s), Some(view)) = (&mut plan.session, &plan.view) else { return };
     let mut changes = Vec::new();
@@ -310,7 +313,7 @@ async fn proofs<M: Measure>(plan: &Plan, measure: &M, report: &mut Report, progr
             (Some((url, measured)), _) => Joined { url, measured: Ok(measured) },
             (None, Some(link)) => measure.join(&link, wish).await,
             (None, None) => {
-                let why = "there is no address to join it at: add line = \"NAME\" to the stream in the sheet";
+                let why = "its address is not known: add line = \"NAME\" to the stream in the sheet";
                 Joined { url: String::new(), measured: Err(why.into()) }
             }
         };

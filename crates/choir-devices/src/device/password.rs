@@ -1,4 +1,5 @@
-//! Changing a device's password: set, then proved with a session of its own. Each refusal says whose password it was.
+//! Changing a device's password: set, then proved with a session of its own. Each refusal says
+//! whose password it was.
 
 use super::{DeviceError, session};
 use crate::onvif::{OnvifError, Session, Which};
@@ -43,7 +44,7 @@ pub async fn change_password(s: &mut Session, new: &str) -> Result<(), DeviceErr
         Ok(_) => {}
         Err(OnvifError::Fault { fault, .. }) => {
             return Err(DeviceError::Password(format!(
-                "the device does not take the new password of {user} ({fault}); the present one holds"
+                "the device refused the new password of {user} ({fault}); the old password still applies"
             )));
         }
         Err(e) => return Err(of_present(&user, e)),
@@ -54,7 +55,7 @@ pub async fn change_password(s: &mut Session, new: &str) -> Result<(), DeviceErr
     match again(credentials.with_password(new)).await {
         Ok(_) => Ok(()),
         Err(OnvifError::Login { .. }) => Err(DeviceError::Password(match again(credentials).await {
-            Ok(_) => format!("the device said that it took the new password of {user}, and did not: the present one still holds"),
+            Ok(_) => format!("the device reported the new password of {user} as set, but the old password still applies"),
             Err(_) => format!(
                 "the device said that it took the new password of {user}, and now takes neither: it may need a minute or a restart; do not \
                  try often"

@@ -12,7 +12,8 @@ pub trait Measure: Sync {
     /// Joins a stream and measures it.
     fn join(&self, link: &Link, wish: &StreamWish) -> impl Future<Output = Joined> + Send;
 
-    /// What a running show measures on a line of this sheet, and where; `None` when none runs or nothing comes.
+    /// What a running show measures on a line of this sheet, and where; `None` when none runs or
+    /// nothing comes.
     fn running(&self, sheet: &Sheet, line: &str) -> impl Future<Output = Option<(String, Measured)>> + Send;
 }
 

@@ -1,4 +1,5 @@
-//! Follows a device to an address that nobody chose: by its lasting name, which it says wherever it is.
+//! Follows a device to an address that nobody chose: by its lasting name, which it says wherever it
+//! is.
 
 use super::{
     multicast::{new_id, place},
@@ -76,8 +77,8 @@ impl Follow {
     }
 }
 
-/// The lasting name of the device at an address. Asked again until the time is up: one that has just come to its
-/// address may answer HTTP before it answers this.
+/// The lasting name of the device at an address. Asked again until the time is up: one that has
+/// just come to its address may answer HTTP before it answers this.
 async fn name_of(ip: Ipv4Addr) -> Option<String> {
     let asking = async {
         let mut tick = tokio::time::interval(ASK_EVERY);

@@ -1,5 +1,5 @@
-//! Finding devices: listening to what they say, asking all at once, reading the neighbour table, and a
-//! bounded, paced sweep. Nothing here ever sends a password.
+//! Finding devices: listening to what they say, asking all at once, reading the neighbour table,
+//! and a bounded, paced sweep. Nothing here ever sends a password.
 
 mod follow;
 mod multicast;
@@ -141,7 +141,8 @@ pub async fn find(
         };
         match sign {
             Some(Sign::Of(ip, evidence)) => {
-                // Who was not asked and can be reached is not what is looked for; who cannot be reached is lost.
+                // Who was not asked and can be reached is not what is looked for; who cannot be
+                // reached is lost.
                 if addresses.binary_search(&ip).is_err() && own.iter().any(|i| i.reaches(ip)) {
                     continue;
                 }

@@ -1,5 +1,5 @@
-//! Asking all devices of a network at once, and hearing those that arrive: WS-Discovery (ONVIF) and DNS-SD.
-//! One interface at a time, and only those asked for.
+//! Asking all devices of a network at once, and hearing those that arrive: WS-Discovery (ONVIF) and
+//! DNS-SD. One interface at a time, and only those asked for.
 
 use super::{Sign, Signs, v4};
 use choir_core::find::{Evidence, Interface, Service, ServiceKind};
@@ -24,7 +24,8 @@ const SERVICES: [(&str, Option<ServiceKind>); 3] =
 const ROUNDS: u32 = 3;
 const ROUND: Duration = Duration::from_millis(600);
 
-/// Starts to ask and to listen by one interface; when it returns, nothing that is said is missed any more.
+/// Starts to ask and to listen by one interface; when it returns, nothing that is said is missed
+/// any more.
 pub(super) fn start(interface: &Interface, signs: &Signs, tasks: &mut JoinSet<()>) {
     for (group, is_dns) in [(discovery::GROUP, false), (MDNS, true)] {
         let (name, signs) = (interface.name.clone(), signs.clone());

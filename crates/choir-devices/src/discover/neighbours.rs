@@ -1,5 +1,5 @@
-//! Hardware addresses: the system's neighbour table, and where this process may, every answer to the
-//! system's own questions, since the table keeps only one of two that answer.
+//! Hardware addresses: the system's neighbour table, and where this process may, every answer to
+//! the system's own questions, since the table keeps only one of two that answer.
 
 use super::{Sign, Signs};
 use choir_core::find::Evidence;
@@ -51,7 +51,8 @@ impl Answers {
         // Needs CAP_NET_RAW; without it the table must do.
         let socket = Socket::new(Domain::PACKET, Type::DGRAM, Some(Protocol::from(i32::from(ARP.to_be())))).ok();
         let socket = socket.filter(|s| s.set_nonblocking(true).is_ok());
-        // Its replacement is unsafe for types that may change their descriptor; this one never does.
+        // Its replacement is unsafe for types that may change their descriptor; this one never
+        // does.
         #[allow(deprecated, reason = "keeps this workspace free of unsafe code")]
         Self(socket.and_then(|s| AsyncFd::new(s).ok()))
     }

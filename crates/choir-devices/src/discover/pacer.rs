@@ -5,7 +5,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// Packets a second that a sweep sends at most, handshakes counted: not to be noticed on a show's network.
+/// Packets a second that a sweep sends at most, handshakes counted: not to be noticed on a show's
+/// network.
 pub const PACKETS_PER_SECOND: u32 = 440;
 /// Hosts that are asked at the same time; each has up to four sockets open.
 pub const HOSTS_AT_ONCE: usize = 160;

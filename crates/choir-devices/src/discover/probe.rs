@@ -1,4 +1,5 @@
-//! Asks one address what answers there: RTSP, ONVIF and web pages by TCP, VISCA and WS-Discovery by UDP.
+//! Asks one address what answers there: RTSP, ONVIF and web pages by TCP, VISCA and WS-Discovery by
+//! UDP.
 
 use super::{Pacer, Sign, Signs, multicast};
 use crate::{
@@ -30,7 +31,8 @@ const RTSP_TOO: u16 = 8554;
 /// Shorter than the system's first repetition of a connection request, so that there is none.
 const CONNECT_PATIENCE: Duration = Duration::from_millis(900);
 const ANSWER_PATIENCE: Duration = Duration::from_millis(1500);
-/// For what a device says of itself by ONVIF: some take three seconds for each answer, and two are asked for.
+/// For what a device says of itself by ONVIF: some take three seconds for each answer, and two are
+/// asked for.
 const ONVIF_PATIENCE: Duration = Duration::from_secs(8);
 const UDP_PATIENCE: Duration = Duration::from_millis(700);
 /// Packets of ours in a short exchange on an open connection: acknowledgements, request, end.
@@ -161,7 +163,8 @@ fn title(body: &[u8]) -> Option<String> {
     Some(plain(&text[start..end])).filter(|t| !t.is_empty())
 }
 
-/// Asks by UDP until `each` has what it wants; true when anything answered, "nobody listens there" too.
+/// Asks by UDP until `each` has what it wants; true when anything answered, "nobody listens there"
+/// too.
 pub(super) async fn ask_udp(ip: Ipv4Addr, port: u16, message: &[u8], patience: Duration, mut each: impl FnMut(&[u8]) -> bool) -> bool {
     let asked = async {
         let socket = UdpSocket::bind("0.0.0.0:0").await?;

@@ -1,4 +1,5 @@
-//! Speaking ONVIF with a device: one session with its proof of the password, and what is read and set by it.
+//! Speaking ONVIF with a device: one session with its proof of the password, and what is read and
+//! set by it.
 
 mod keyframe;
 mod read;

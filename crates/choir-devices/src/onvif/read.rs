@@ -77,7 +77,8 @@ async fn read_inputs(s: &mut Session) -> Result<Vec<InputState>, OnvifError> {
     }
 }
 
-/// Reads the streams: the first is the main one, the next with an encoder of its own the sub stream.
+/// Reads the streams: the first is the main one, the next with an encoder of its own the sub
+/// stream.
 ///
 /// # Errors
 /// The device refuses or goes.

@@ -1,7 +1,8 @@
 //! A session: where the services are, how the password is proved, what the device's clock says.
 //!
-//! A wrong password is tried once: the way of proving it is found by a request without one, and after a
-//! refusal the session sends nothing more that needs it. Devices lock themselves after some wrong tries.
+//! A wrong password is tried once: the way of proving it is found by a request without one, and
+//! after a refusal the session sends nothing more that needs it. Devices lock themselves after some
+//! wrong tries.
 
 use crate::http::{self, Ask, HttpAnswer, HttpError, split_url};
 use choir_host::{clock::unix_us, random};
@@ -40,7 +41,7 @@ pub enum OnvifError {
         at: SocketAddr,
     },
     /// It wants to know who asks.
-    #[error("{at}: the device wants a login: add user and password to its entry in the sheet")]
+    #[error("{at}: a login is required: add user and password to its entry in the sheet")]
     NoLogin {
         /// Where.
         at: SocketAddr,
@@ -55,7 +56,7 @@ pub enum OnvifError {
         at: SocketAddr,
     },
     /// The password would travel in the open.
-    #[error("{at}: the device only takes the password in the open (Basic), which is not supported: switch on digest authentication")]
+    #[error("{at}: the device accepts the password only in clear text (Basic), which is not supported: switch on digest authentication")]
     Open {
         /// Where.
         at: SocketAddr,
@@ -169,7 +170,8 @@ pub struct Anyone {
     open: bool,
 }
 
-/// Asks what needs no login, without ever sending one. `None` when nothing speaks ONVIF at this port.
+/// Asks what needs no login, without ever sending one. `None` when nothing speaks ONVIF at this
+/// port.
 ///
 /// # Errors
 /// No connection.
@@ -401,7 +403,8 @@ impl Session {
         if answer.status != 401 {
             return Ok(answer);
         }
-        // Only a nonce that has grown old, or the first sign that HTTP is to do it, is a reason to go on.
+        // Only a nonce that has grown old, or the first sign that HTTP is to do it, is a reason to
+        // go on.
         let offered = challenges(answer.all("www-authenticate")).into_iter().find(|c| c.scheme != Scheme::Basic);
         let Some(challenge) = offered else { return Ok(answer) };
         let again = match &self.proof {

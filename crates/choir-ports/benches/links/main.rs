@@ -1,12 +1,11 @@
-//! What a link costs, as ratios to raw UDP programs run in turn with it (A, B, A, B, ...): the machine's
-//! own speed drifts by tens of percent, ratios much less.
+//! What a link costs, as ratios to raw UDP programs run in turn with it (A, B, A, B, ...): the
+//! machine's own speed drifts by tens of percent, ratios much less.
 //!
-//! `cargo bench -p choir-ports --bench links`; `-- saturated`, `-- links`, `-- late` or `-- memory` runs one part.
+//! `cargo bench -p choir-ports --bench links`; `-- saturated`, `-- late` or `-- memory` runs one
+//! part. What a relay of many links costs is in `choir-show/benches/gateway`.
 
 mod load;
 mod raw;
-
-use std::time::Duration;
 
 const ROUNDS: usize = 5;
 
@@ -27,9 +26,6 @@ fn wanted(part: &str) -> bool {
 fn main() {
     if wanted("saturated") {
         saturated();
-    }
-    if wanted("links") {
-        links();
     }
     if wanted("late") {
         late();
@@ -63,23 +59,6 @@ fn saturated() {
             median(floor.clone()),
             show(ratio(&std_loop)),
             show(ratio(&floor))
-        );
-    }
-}
-
-/// Links of 8 Mbit/s through one relay: AES out and in.
-fn links() {
-    println!("\nlinks of 8 Mbit/s through one relay (its CPU alone, AES-128 in and out), over the raw floor of the same moment");
-    println!("{:>5} {:>14} {:>10} {:>12} {:>10} {:>12}", "links", "ns per packet", "floor", "over floor", "cores", "delivered");
-    for count in [1, 10, 50, 100] {
-        let floor = raw::floor(60_000);
-        let r = load::relay(count, Duration::from_secs(4));
-        println!(
-            "{count:5} {:14.0} {floor:10.0} {:12.2} {:10.3} {:11.3} %",
-            r.ns_per_packet,
-            r.ns_per_packet / floor,
-            r.cores,
-            r.delivered * 100.0
         );
     }
 }

@@ -1,24 +1,12 @@
 //! Raw programs to compare with: the same datagrams without any protocol.
 
-use choir_host::clock::Alarm;
+use choir_host::clock::{Alarm, thread_cpu};
 use std::{
     net::UdpSocket,
     time::{Duration, Instant},
 };
 
 const SIZE: usize = 1316 + 16;
-
-/// CPU time of this thread.
-pub fn thread_cpu() -> Duration {
-    let t = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
-    Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
-}
-
-/// CPU time of this process.
-pub fn process_cpu() -> Duration {
-    let t = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
-    Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
-}
 
 fn pair() -> (UdpSocket, UdpSocket) {
     let a = UdpSocket::bind("127.0.0.1:0").expect("bound");

@@ -1,5 +1,6 @@
-//! What names on the LAN cost: the delay from a unit handed to its source to the same unit handed on by 1 to 16 receivers, and
-//! the CPU of ten receivers of 100 Mbit/s intra beside a raw TCP fan-out of the same bytes in turn.
+//! What names on the LAN cost: the delay from a unit handed to its source to the same unit handed
+//! on by 1 to 16 receivers, and the CPU of ten receivers of 100 Mbit/s intra beside a raw TCP
+//! fan-out of the same bytes in turn.
 //!
 //! `cargo bench -p choir-ports --bench names`; `-- delay` or `-- fanout` runs one part.
 

@@ -9,7 +9,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// One thread writes each unit to all; each receiver's thread reads whole units. The first eight bytes are its time.
+/// One thread writes each unit to all; each receiver's thread reads whole units. The first eight
+/// bytes are its time.
 pub fn fan_out(receivers: usize, size: usize) -> Ran {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let at = listener.local_addr().unwrap();

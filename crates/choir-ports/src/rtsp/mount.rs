@@ -98,7 +98,8 @@ impl Play {
 struct Sent {
     /// Sequence number that comes next.
     next: Option<u16>,
-    /// Added to the feed's sequence numbers, so that its own run on after a pause (RFC 2326, appendix B).
+    /// Added to the feed's sequence numbers, so that its own run on after a pause (RFC 2326,
+    /// appendix B).
     shift: u16,
     packets: u32,
     bytes: u32,
@@ -113,7 +114,8 @@ impl Sent {
     }
 }
 
-/// How long an answer to PLAY waits for a keyframe; then it goes without saying which packet is the first.
+/// How long an answer to PLAY waits for a keyframe; then it goes without saying which packet is the
+/// first.
 const PLAY_WAITS: Duration = Duration::from_secs(4);
 
 /// One served feed.
@@ -325,7 +327,8 @@ impl MountPoint {
         dead.into_iter().map(|(id, _)| id).collect()
     }
 
-    /// The first packets for a viewer are known: its numbers run on from before a pause, and its PLAY is answered.
+    /// The first packets for a viewer are known: its numbers run on from before a pause, and its
+    /// PLAY is answered.
     fn begin(&self, carrier: &Carrier, m: &Media, v: &mut Viewer, (track, packed): (usize, &PackedUnit)) {
         let now = m.now().unwrap_or(0);
         let mut first = Vec::new();
@@ -429,7 +432,8 @@ impl Media {
         self.anchor.map(|(pts, at)| pts + (steady_us() - at).max(0) as u64 * 9 / 100)
     }
 
-    /// True when the stream carries another kind of picture or sound than was described: all is learnt anew.
+    /// True when the stream carries another kind of picture or sound than was described: all is
+    /// learnt anew.
     fn changed(&mut self, unit: &AccessUnit) -> bool {
         let video = self.tracks.iter().find(|t| t.codec.is_video());
         let picture = unit.kind.is_video() && video.is_some_and(|t| Some(&t.codec) != codec_of(unit.kind, None).as_ref());

@@ -21,7 +21,8 @@ pub enum UdpManner {
     Silent,
 }
 
-/// How a server behaves, apart from what it serves. Whoever tests receivers can have it change its answers and packets.
+/// How a server behaves, apart from what it serves. Whoever tests receivers can have it change its
+/// answers and packets.
 pub struct ServerOptions {
     /// How credentials are to be proved.
     pub scheme: Scheme,

@@ -39,7 +39,8 @@ use tokio::{
 /// Pauses between attempts.
 const RETRY_FIRST: Duration = Duration::from_millis(500);
 const RETRY_MOST: Duration = Duration::from_secs(15);
-/// The same while nobody listens on the port: asking costs the device nothing, and it may be just starting.
+/// The same while nobody listens on the port: asking costs the device nothing, and it may be just
+/// starting.
 const RETRY_NOBODY: Duration = Duration::from_secs(2);
 /// After a refusal, before the one other attempt.
 const RETRY_REFUSED: Duration = Duration::from_secs(3);
@@ -47,9 +48,11 @@ const RETRY_REFUSED: Duration = Duration::from_secs(3);
 const REFUSALS_MAX: u32 = 2;
 const REDIRECTS_MAX: u32 = 5;
 const CONNECT: Duration = Duration::from_secs(5);
-/// How long UDP may bring nothing before the connection itself is tried; some cameras first send at a keyframe.
+/// How long UDP may bring nothing before the connection itself is tried; some cameras first send at
+/// a keyframe.
 const UDP_PATIENCE: Duration = Duration::from_secs(6);
-/// How long media may be awaited where the way is known to work: sender reports come, or it is the connection itself.
+/// How long media may be awaited where the way is known to work: sender reports come, or it is the
+/// connection itself.
 const FIRST_MEDIA: Duration = Duration::from_secs(15);
 /// Silence after which a session counts as broken.
 const SILENCE: Duration = Duration::from_secs(6);
@@ -155,7 +158,8 @@ impl Attempt for Puller {
             Outcome::Ended(end @ ClientEnd::Refused(..)) => {
                 memory.refusals += 1;
                 if let ClientEnd::Refused(_, offered) = &end {
-                    // Some devices offer a way of proof that they do themselves wrong: the next best one, once.
+                    // Some devices offer a way of proof that they do themselves wrong: the next
+                    // best one, once.
                     memory.skip_schemes = (memory.skip_schemes + 1).min(offered.saturating_sub(1));
                 }
                 if memory.refusals >= REFUSALS_MAX {

@@ -153,7 +153,8 @@ impl Served {
     }
 }
 
-/// Opens an address and serves these feeds there, as long as it is not stopped. Gives the address it got, and its tasks.
+/// Opens an address and serves these feeds there, as long as it is not stopped. Gives the address
+/// it got, and its tasks.
 ///
 /// # Errors
 /// As [`RtspServer::open`] and [`RtspServer::add`].

@@ -80,7 +80,8 @@ impl Shared {
     /// Answers a request, and does what follows from it.
     pub fn answer(&self, who: (u64, SocketAddr, SocketAddr), lanes: &Arc<Lanes>, request: &Request) {
         let (mut response, actions) = lock(&self.server).answer(Instant::now(), who, request, self);
-        // The answer goes before the first packet; that to a PLAY waits for the keyframe that it starts with.
+        // The answer goes before the first packet; that to a PLAY waits for the keyframe that it
+        // starts with.
         let starts = actions.iter().find_map(|a| if let Action::Start(id) = a { Some(*id) } else { None });
         let session = starts.and_then(|id| {
             let s = lock(&self.server).session(id)?.clone();
@@ -89,7 +90,8 @@ impl Shared {
         match session {
             Some((id, mount, s)) => {
                 lock(&self.watching).insert(id, s.mount);
-                // Its packets go over the connection that set it up, the answer over the one that asked.
+                // Its packets go over the connection that set it up, the answer over the one that
+                // asked.
                 let packets = lock(&self.connections).get(&s.connection).unwrap_or(lanes).clone();
                 let play =
                     Play { response, request: request.clone(), base: format!("rtsp://{}/{}", who.2, mount.path), asked_on: lanes.clone() };
@@ -149,7 +151,8 @@ impl Shared {
         self.act(actions);
     }
 
-    /// Ends a viewer from this side: its packets stop, and its connection is closed if they went over it.
+    /// Ends a viewer from this side: its packets stop, and its connection is closed if they went
+    /// over it.
     pub fn let_go(&self, id: SessionId) {
         lock(&self.watching).remove(&id);
         let session = lock(&self.server).end(id);

@@ -1,5 +1,5 @@
-//! What a viewer within a connection still has to get. One that does not keep up loses pictures up to the
-//! next keyframe; one that takes nothing at all is let go. The others never wait for it.
+//! What a viewer within a connection still has to get. One that does not keep up loses pictures up
+//! to the next keyframe; one that takes nothing at all is let go. The others never wait for it.
 
 use bytes::Bytes;
 use choir_host::lock;

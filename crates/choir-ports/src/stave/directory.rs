@@ -1,4 +1,5 @@
-//! A directory: nodes tell it where they are, and are told who else is there. For networks without multicast.
+//! A directory: nodes tell it where they are, and are told who else is there. For networks without
+//! multicast.
 
 use super::{
     StaveError,

@@ -1,4 +1,5 @@
-//! Announcing and seeking nodes by multicast: one task for each interface that it may use, as these come and go.
+//! Announcing and seeking nodes by multicast: one task for each interface that it may use, as these
+//! come and go.
 
 use super::dns;
 use choir_host::{
@@ -161,7 +162,8 @@ impl Lan {
         }
     }
 
-    /// Another node has this machine's name: the one that started later gets a number behind its own.
+    /// Another node has this machine's name: the one that started later gets a number behind its
+    /// own.
     fn clashes(&self, other: &NodeEntry) -> bool {
         let mut own = lock(&self.own);
         let Some(me) = own.as_mut() else { return false };

@@ -89,7 +89,7 @@ impl Identity {
     }
 
     fn of_pem(pem: &[u8]) -> Result<Self, String> {
-        let strange = |_| "it holds no certificate with its key: remove it, and a new one is made".to_owned();
+        let strange = |_| "it has no certificate with its key: remove it to get a new one".to_owned();
         let cert = CertificateDer::from_pem_slice(pem).map_err(strange)?;
         let key = PrivatePkcs8KeyDer::from_pem_slice(pem).map_err(strange)?;
         let fingerprint = fingerprint_of(&cert);

@@ -1,4 +1,5 @@
-//! Named sources on the LAN over sockets: a [`Node`] offers them, takes them, and knows who is there.
+//! Named sources on the LAN over sockets: a [`Node`] offers them, takes them, and knows who is
+//! there.
 //!
 //! ```text
 //! feed's Outlet → source (TsReader → units) → node: for each receiver's lane → a QUIC stream per unit

@@ -258,8 +258,9 @@ impl Roster {
         self.0.bell.send_modify(|n| *n += 1);
     }
 
-    /// A node was heard of: called when it is new, called anew when it has been started anew. Another address of it is kept
-    /// for when the present one fails: machines that are in two networks together are heard of by both in turn.
+    /// A node was heard of: called when it is new, called anew when it has been started anew.
+    /// Another address of it is kept for when the present one fails: machines that are in two
+    /// networks together are heard of by both in turn.
     fn learn(&self, entry: NodeEntry, fixed: bool, caller: &Caller, pins: &[String], stop: &Stop) {
         let Some(at) = entry.at.first().copied() else { return };
         let mut is_new = false;
@@ -312,7 +313,8 @@ impl Roster {
         lock(&self.0.known).get(node).map(|k| (k.at, k.entry.boot))
     }
 
-    /// From now on a node is called at another address that it was heard of at; false when there is none.
+    /// From now on a node is called at another address that it was heard of at; false when there is
+    /// none.
     fn go_elsewhere(&self, node: &str) -> bool {
         let mut gone = false;
         self.change(|known| {

@@ -1,4 +1,5 @@
-//! This end's side of one connection to another node: the control stream, and who is at the other end.
+//! This end's side of one connection to another node: the control stream, and who is at the other
+//! end.
 
 use super::caller::Caller;
 use bytes::{Buf, BytesMut};
@@ -54,7 +55,7 @@ pub(super) fn exported(conn: &Connection) -> Option<[u8; EXPORTER_LEN]> {
 pub(super) fn words(e: &ConnectionError) -> String {
     match e {
         ConnectionError::TimedOut => "it has fallen silent".into(),
-        ConnectionError::Reset => "it was started anew".into(),
+        ConnectionError::Reset => "it was restarted".into(),
         ConnectionError::ApplicationClosed(c) if c.reason.is_empty() => "it ended the connection".into(),
         ConnectionError::ApplicationClosed(c) => super::plain_name(&String::from_utf8_lossy(&c.reason)),
         ConnectionError::VersionMismatch => "it speaks another version of QUIC".into(),
@@ -77,7 +78,7 @@ impl Session {
             },
         )?;
         if !pins.is_empty() && fingerprint_of(&conn).is_none_or(|f| !pins.contains(&f)) {
-            conn.close(DONE, b"not among the sources that are taken here");
+            conn.close(DONE, b"not an accepted source");
             return Err(Failed::new(Some(Fault::Login), format!("the certificate of {at} is not among the sources that the sheet allows")));
         }
         let exported = exported(&conn).ok_or_else(|| Failed::new(None, "the connection gives no keying material"))?;

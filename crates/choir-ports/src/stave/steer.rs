@@ -1,4 +1,5 @@
-//! Steering a camera by the name of its source: orders go to the source's machine, which passes them on.
+//! Steering a camera by the name of its source: orders go to the source's machine, which passes
+//! them on.
 
 use super::{
     node::Node,
@@ -43,7 +44,8 @@ pub struct NamedCamera {
 }
 
 impl NamedCamera {
-    /// Seeks the source until `stop`. Its pictures are not asked for. `pins` are the only certificates that it may have, empty allows any.
+    /// Seeks the source until `stop`. Its pictures are not asked for. `pins` are the only
+    /// certificates that it may have, empty allows any.
     #[must_use]
     pub fn seek(node: &Node, link: StaveLink, pins: Vec<String>, interface: Option<IpAddr>, stop: &Stop) -> Self {
         let (orders, taken) = mpsc::channel(4);

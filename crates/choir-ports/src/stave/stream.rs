@@ -94,7 +94,8 @@ impl Offerer {
         self.offer.clone()
     }
 
-    /// Takes a unit; gives what is passed on of it, and whether what is offered has changed with it.
+    /// Takes a unit; gives what is passed on of it, and whether what is offered has changed with
+    /// it.
     pub fn push(&mut self, unit: AccessUnit) -> (Unit, bool) {
         self.meter.joined(&unit);
         let changed = self.learn(&unit);
@@ -188,7 +189,8 @@ mod tests {
         data
     }
 
-    /// What comes of a transport stream with these pictures: grades as they are offered, and the units.
+    /// What comes of a transport stream with these pictures: grades as they are offered, and the
+    /// units.
     fn through(keyframes: impl Iterator<Item = bool>, small: bool, pcm: bool) -> (Offerer, Vec<Grade>, Vec<(Offered, Bytes)>) {
         let kind = if pcm { StreamKind::St302 } else { StreamKind::AacAdts };
         let mut writer = TsWriter::new(WriterConfig { audio: Some(PmtStream { pid: 0x101, kind }), ..WriterConfig::default() });

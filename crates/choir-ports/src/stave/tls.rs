@@ -1,5 +1,5 @@
-//! QUIC as Stave wants it (section 3): both ends show a certificate; who may come in is judged afterwards, so
-//! that a refusal can be told.
+//! QUIC as Stave wants it (section 3): both ends show a certificate; who may come in is judged
+//! afterwards, so that a refusal can be told.
 
 use super::{StaveError, identity::Identity};
 use choir_proto::stave::{ALPN, UNIT_MAX};
@@ -22,8 +22,8 @@ const SILENCE: Duration = Duration::from_millis(1500);
 const KEEP_ALIVE: Duration = Duration::from_millis(400);
 /// Units on their way to one receiver.
 const UNITS: u32 = 512;
-/// Largest packet tried, where networks carry large frames. Ten of them go to the system at once, which takes 65 507 bytes and
-/// loses what is more without a word.
+/// Largest packet tried, where networks carry large frames. Ten of them go to the system at once,
+/// which takes 65 507 bytes and loses what is more without a word.
 const MTU_MOST: u16 = 6500;
 /// Sent at once to a peer that has acknowledged nothing yet: a picture, since a LAN takes it.
 const FIRST_WINDOW: u64 = 256 << 10;

@@ -51,7 +51,8 @@ impl AacConfig {
         let mut object_type = object_type(bits)?;
         let mut sample_rate = rate(bits)?;
         let channels = bits.read(4)? as u8;
-        // Explicit SBR or PS: the core follows, and is what ADTS can say; decoders find the rest by themselves.
+        // Explicit SBR or PS: the core follows, and is what ADTS can say; decoders find the rest by
+        // themselves.
         if object_type == 5 || object_type == 29 {
             let core = sample_rate;
             rate(bits)?;

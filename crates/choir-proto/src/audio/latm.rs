@@ -108,8 +108,8 @@ impl StreamMux {
         Ok(frames)
     }
 
-    /// The frames of an element that carries its layout, or says that the last one still holds. Such an
-    /// element is not cut at bytes, so its frames are copied.
+    /// The frames of an element that carries its layout, or says that the last one still holds.
+    /// Such an element is not cut at bytes, so its frames are copied.
     ///
     /// # Errors
     /// It ends too early, or no layout has come yet.

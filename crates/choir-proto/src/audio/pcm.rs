@@ -5,8 +5,8 @@ pub const PCM_SAMPLE: usize = 3;
 /// Most channels.
 pub const PCM_CHANNELS: u8 = 16;
 
-/// Brings blocks of `from` channels to `to`: one is heard on the first two, those that are not there are silent,
-/// those that have no place are left out.
+/// Brings blocks of `from` channels to `to`: one is heard on the first two, those that are not
+/// there are silent, those that have no place are left out.
 #[must_use]
 pub fn fit_channels(pcm: &[u8], from: u8, to: u8) -> Vec<u8> {
     let (from, to) = (usize::from(from.max(1)), usize::from(to));

@@ -15,8 +15,8 @@ pub fn st302_channels(channels: u8) -> u8 {
     channels.next_multiple_of(2).clamp(2, 8)
 }
 
-/// The payload of one PES packet from interleaved samples of 24 bits, big-endian, in 2, 4, 6 or 8 channels. `frame`
-/// counts sample times since the start, for the block marks.
+/// The payload of one PES packet from interleaved samples of 24 bits, big-endian, in 2, 4, 6 or 8
+/// channels. `frame` counts sample times since the start, for the block marks.
 #[must_use]
 pub fn st302_frame(pcm: &[u8], channels: u8, frame: &mut u32) -> Vec<u8> {
     let pairs = usize::from(channels / 2).max(1);
@@ -40,8 +40,8 @@ pub fn st302_frame(pcm: &[u8], channels: u8, frame: &mut u32) -> Vec<u8> {
     out
 }
 
-/// Channels and samples of a PES packet's payload, whatever their bits, as interleaved samples of 24; `None` when its head
-/// cannot be.
+/// Channels and samples of a PES packet's payload, whatever their bits, as interleaved samples of
+/// 24; `None` when its head cannot be.
 #[must_use]
 pub fn st302_samples(data: &[u8]) -> Option<(u8, Vec<u8>)> {
     let [s0, s1, a, b, body @ ..] = data else { return None };

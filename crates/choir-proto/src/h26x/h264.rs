@@ -109,7 +109,8 @@ pub struct VideoFormat {
     pub declared_rate: Option<f64>,
     /// Bits per luma sample.
     pub bit_depth: u8,
-    /// Pictures that may come before one that is shown earlier: above 0 there are B-pictures. `None` when not said.
+    /// Pictures that may come before one that is shown earlier: above 0 there are B-pictures.
+    /// `None` when not said.
     pub reorder: Option<u8>,
     /// How numbers become colours, when it is said.
     pub colour: Option<Colour>,
@@ -186,7 +187,8 @@ pub fn parse_sps(nal: &[u8]) -> Option<VideoFormat> {
 /// Depth of reordering, where the parameter set settles it.
 fn reorder(sps: &SeqParameterSet) -> Option<u8> {
     let restrictions = sps.vui_parameters.as_ref().and_then(|v| v.bitstream_restrictions.as_ref());
-    // Baseline has no B-pictures; order type 2 means that pictures are shown as they come (7.4.2.1.1).
+    // Baseline has no B-pictures; order type 2 means that pictures are shown as they come
+    // (7.4.2.1.1).
     let none = sps.profile_idc == ProfileIdc::from(66) || matches!(sps.pic_order_cnt, PicOrderCntType::TypeTwo);
     if none { Some(0) } else { restrictions.map(|r| r.max_num_reorder_frames.min(16) as u8) }
 }

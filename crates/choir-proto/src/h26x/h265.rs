@@ -1,4 +1,5 @@
-//! H.265 (ITU-T H.265 Annex B): NAL unit kinds and what the sequence parameter set says of the picture.
+//! H.265 (ITU-T H.265 Annex B): NAL unit kinds and what the sequence parameter set says of the
+//! picture.
 
 use super::{Colour, VideoFormat, rbsp};
 use h264_reader::rbsp::{BitRead, BitReader};

@@ -1,5 +1,5 @@
-//! H.264 and H.265 byte streams (Annex B of either): NAL units, parameter sets, and time stamps that
-//! travel in the picture itself.
+//! H.264 and H.265 byte streams (Annex B of either): NAL units, parameter sets, and time stamps
+//! that travel in the picture itself.
 
 mod h264;
 mod h265;
@@ -11,8 +11,8 @@ pub use stamp::{Stamp, find_hevc_stamp, find_stamp, hevc_stamp_sei, stamp_sei};
 
 use std::borrow::Cow;
 
-/// The payload of a NAL unit behind a header of this many bytes, without emulation prevention; `None` when
-/// it is damaged or empty.
+/// The payload of a NAL unit behind a header of this many bytes, without emulation prevention;
+/// `None` when it is damaged or empty.
 pub(crate) fn rbsp(nal: &[u8], header: usize) -> Option<Cow<'_, [u8]>> {
     // The reader takes one byte of header away, and must have something behind it.
     let rest = nal.get(header.checked_sub(1)?..).filter(|r| r.len() > 1)?;

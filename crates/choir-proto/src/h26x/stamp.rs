@@ -33,7 +33,8 @@ pub fn hevc_stamp_sei(stamp: Stamp) -> Vec<u8> {
 fn sei(header: &[u8], stamp: Stamp) -> Vec<u8> {
     let mut rbsp = vec![USER_DATA_UNREGISTERED, 28];
     rbsp.extend_from_slice(TIME_ID);
-    // Status: locked to an absolute reference is not claimed; 0xFF between the pairs as the standard has it.
+    // Status: locked to an absolute reference is not claimed; 0xFF between the pairs as the
+    // standard has it.
     rbsp.push(0x9F);
     for (i, pair) in stamp.unix_us.to_be_bytes().chunks(2).enumerate() {
         if i > 0 {

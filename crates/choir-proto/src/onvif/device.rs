@@ -1,4 +1,5 @@
-//! The device service: identity, clock, services, network, users, restart (ONVIF Core Specification, 8).
+//! The device service: identity, clock, services, network, users, restart (ONVIF Core
+//! Specification, 8).
 
 use super::{
     soap::{Call, unix_us_of},

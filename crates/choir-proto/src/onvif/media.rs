@@ -1,6 +1,8 @@
-//! Streams and their encoders, by the first media service (`trt`) or the second (`tr2`), which knows H.265.
+//! Streams and their encoders, by the first media service (`trt`) or the second (`tr2`), which
+//! knows H.265.
 //!
-//! Both say nearly the same in different places; here it is one [`Profile`] with one [`VideoEncoder`].
+//! Both say nearly the same in different places; here it is one [`Profile`] with one
+//! [`VideoEncoder`].
 
 use super::{
     device::plain,
@@ -472,7 +474,8 @@ pub fn get_stream_url(m: Media, profile: &str) -> Call {
     }
 }
 
-/// Asks for a picture at which decoding can start (ONVIF Media and Media2 Service, `SetSynchronizationPoint`).
+/// Asks for a picture at which decoding can start (ONVIF Media and Media2 Service,
+/// `SetSynchronizationPoint`).
 #[must_use]
 pub fn set_synchronization_point(m: Media, profile: &str) -> Call {
     m.with("SetSynchronizationPoint", "ProfileToken", profile, "")

@@ -1,4 +1,5 @@
-//! SOAP 1.2 envelopes: who asks (WS-Security UsernameToken Profile 1.1), what is answered, and faults as sentences.
+//! SOAP 1.2 envelopes: who asks (WS-Security UsernameToken Profile 1.1), what is answered, and
+//! faults as sentences.
 
 use super::xml::{self, Element, XmlError, escape};
 use base64::{Engine, prelude::BASE64_STANDARD};
@@ -121,7 +122,8 @@ pub fn envelope(header: &str, body: &str) -> String {
 /// A refusal by the device.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
-    /// Codes from the general to the special, without prefixes: `Sender`, `InvalidArgVal`, `NoProfile`.
+    /// Codes from the general to the special, without prefixes: `Sender`, `InvalidArgVal`,
+    /// `NoProfile`.
     pub codes: Vec<String>,
     /// The device's own words.
     pub reason: String,
@@ -246,7 +248,7 @@ pub enum SoapError {
     #[error(transparent)]
     Xml(#[from] XmlError),
     /// XML, but no SOAP.
-    #[error("the answer is no SOAP message: is this an ONVIF address?")]
+    #[error("the answer is not SOAP. Check that this is the ONVIF address")]
     NotSoap,
     /// Refused.
     #[error("{0}")]

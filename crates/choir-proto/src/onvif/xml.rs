@@ -1,4 +1,5 @@
-//! XML from strangers, read into a small tree: bounded in size, depth and number, nothing external resolved.
+//! XML from strangers, read into a small tree: bounded in size, depth and number, nothing external
+//! resolved.
 
 use quick_xml::{
     NsReader,
@@ -7,7 +8,8 @@ use quick_xml::{
     name::ResolveResult,
 };
 
-/// Longest document. The longest honest answer (profiles of a camera with many streams) has some 100 kB.
+/// Longest document. The longest honest answer (profiles of a camera with many streams) has some
+/// 100 kB.
 pub const SIZE_MAX: usize = 1 << 20;
 /// Deepest nesting.
 pub const DEPTH_MAX: usize = 40;
@@ -24,7 +26,7 @@ pub enum XmlError {
     #[error("the answer is nested too deep or has too many parts")]
     TooMuch,
     /// It wants something defined or fetched.
-    #[error("the answer has a document type, which no device needs")]
+    #[error("the answer has a document type, which is not allowed")]
     DocumentType,
     /// Not well-formed.
     #[error("the answer is not XML: {0}")]

@@ -1,5 +1,5 @@
-//! Access units of H.264 and H.265 from NAL units and their fragments: whole ones only, unless damaged ones
-//! are wanted.
+//! Access units of H.264 and H.265 from NAL units and their fragments: whole ones only, unless
+//! damaged ones are wanted.
 
 use super::{
     params::{ParameterSets, VideoKind},
@@ -24,7 +24,8 @@ static BYTES: [u8; 256] = {
 const UNIT_MAX: usize = 8 << 20;
 /// Pieces of one, so that a flood of tiny packets stays small as well.
 const PIECES_MAX: usize = 32 << 10;
-/// A source that shows no keyframe for this long is passed on as it is: better a broken picture than none.
+/// A source that shows no keyframe for this long is passed on as it is: better a broken picture
+/// than none.
 const KEYFRAME_PATIENCE: Duration = Duration::from_secs(10);
 
 /// What matters of a NAL unit's kind.

@@ -176,8 +176,8 @@ fn h265(a: &mut Assembler, payload: &Bytes, order_numbers: bool) -> Option<()> {
     }
 }
 
-/// A single unit whose order number stands behind its header: the two parts are put together, which costs a
-/// copy that only such streams pay.
+/// A single unit whose order number stands behind its header: the two parts are put together, which
+/// costs a copy that only such streams pay.
 fn without_number(payload: &Bytes) -> Option<Bytes> {
     Some([payload.get(..2)?, payload.get(4..)?].concat().into())
 }

@@ -1,5 +1,5 @@
-//! From access units to packets, by payload format. Each unit's packets lie in one buffer, made once for all
-//! who receive them.
+//! From access units to packets, by payload format. Each unit's packets lie in one buffer, made
+//! once for all who receive them.
 
 use super::{
     packet::{RTP_HEADER, write_rtp_header},
@@ -81,8 +81,8 @@ impl PackedUnit {
         self.ends.iter().map(move |end| self.buffer.slice(std::mem::replace(&mut start, *end)..*end))
     }
 
-    /// Runs of packets of one size, the last of a run may be shorter, at most so many in one: what the system
-    /// sends in one go. With each the size of its packets.
+    /// Runs of packets of one size, the last of a run may be shorter, at most so many in one: what
+    /// the system sends in one go. With each the size of its packets.
     pub fn runs(&self, most: usize) -> impl Iterator<Item = (&[u8], usize)> {
         let mut at = 0usize;
         std::iter::from_fn(move || {
@@ -154,11 +154,13 @@ impl Packetizer {
     /// A 90 kHz time in this track's ticks.
     #[must_use]
     pub fn timestamp(&self, pts: u64) -> u32 {
-        // 33 bits of 90 kHz do not wrap into 32 bits of another rate by themselves: the sender's clock runs on.
+        // 33 bits of 90 kHz do not wrap into 32 bits of another rate by themselves: the sender's
+        // clock runs on.
         ((u128::from(pts) * u128::from(self.clock_rate) / 90_000) as u32).wrapping_add(self.offset)
     }
 
-    /// Packs one unit: a byte stream, ADTS frames, or transport stream packets. `pts` counts on without wrap.
+    /// Packs one unit: a byte stream, ADTS frames, or transport stream packets. `pts` counts on
+    /// without wrap.
     pub fn pack(&mut self, pts: u64, keyframe: bool, data: &[u8]) -> PackedUnit {
         let timestamp = self.timestamp(pts);
         let mut maker = Maker { track: self, timestamp, buffer: Vec::with_capacity(data.len() + data.len() / 64 + 64), ends: Vec::new() };
@@ -230,7 +232,8 @@ impl Maker<'_> {
             [one] => return self.packet(last, &[one]),
             [first, others @ ..] => (first, others),
         };
-        // The strictest reference of all (RFC 6184, 5.7); layer and temporal id of the lowest (RFC 7798, 4.4.2).
+        // The strictest reference of all (RFC 6184, 5.7); layer and temporal id of the lowest (RFC
+        // 7798, 4.4.2).
         let head = match kind {
             VideoKind::H264 => vec![others.iter().fold(first[0] & 0x60, |m, n| m.max(n[0] & 0x60)) | 24],
             VideoKind::H265 => vec![48 << 1, others.iter().fold(first[1] & 7, |m, n| m.min(n[1] & 7))],

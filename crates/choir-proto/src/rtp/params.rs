@@ -1,4 +1,5 @@
-//! Parameter sets of a video track: from the session description, in band, or both; the latest counts.
+//! Parameter sets of a video track: from the session description, in band, or both; the latest
+//! counts.
 
 use crate::h26x::{HevcNal, NalKind, rbsp};
 use bytes::Bytes;

@@ -8,10 +8,12 @@ use crate::media::MediaUnit;
 use bytes::Bytes;
 use std::time::{Duration, Instant};
 
-/// Between receiver reports (RFC 3550, 6.2: five seconds on average; some cameras end a session without them).
+/// Between receiver reports (RFC 3550, 6.2: five seconds on average; some cameras end a session
+/// without them).
 const REPORT_EVERY: Duration = Duration::from_secs(4);
 
-/// Packets of one undescribed payload type, with none of the described one, after which they are taken as meant.
+/// Packets of one undescribed payload type, with none of the described one, after which they are
+/// taken as meant.
 const ADOPT_AFTER: u32 = 16;
 
 /// Settings of a track.

@@ -1,4 +1,5 @@
-//! Puts packets in order within a set time, tells what is missing, and notices a sender that starts anew.
+//! Puts packets in order within a set time, tells what is missing, and notices a sender that starts
+//! anew.
 
 use super::RtpPacket;
 use std::{
@@ -136,8 +137,8 @@ impl Reorder {
         (self.first, self.highest) = (self.next, self.next - 1);
     }
 
-    /// Two in a row from a sender that is not the present one, or far from where it was, are a new start;
-    /// a single one is a stray.
+    /// Two in a row from a sender that is not the present one, or far from where it was, are a new
+    /// start; a single one is a stray.
     fn strange(&mut self, now: Instant, packet: RtpPacket) {
         let follows = self.stranger.take().filter(|(s, _)| s.ssrc == packet.ssrc && s.sequence.wrapping_add(1) == packet.sequence);
         let Some((first, came)) = follows else {

@@ -1,4 +1,5 @@
-//! RTCP (RFC 3550, 6): sender and receiver reports, source description, goodbye; requests for keyframes (RFC 4585, RFC 5104).
+//! RTCP (RFC 3550, 6): sender and receiver reports, source description, goodbye; requests for
+//! keyframes (RFC 4585, RFC 5104).
 
 use crate::bits::{be16, be32};
 
@@ -217,8 +218,8 @@ pub struct Feedback {
     pub full_intra: bool,
 }
 
-/// Asks the sender `of` for a keyframe, behind the empty report that must stand first; `number` is another one for each request.
-/// `None` when it takes neither request.
+/// Asks the sender `of` for a keyframe, behind the empty report that must stand first; `number` is
+/// another one for each request. `None` when it takes neither request.
 #[must_use]
 pub fn write_keyframe_request(ssrc: u32, cname: &str, of: u32, takes: Feedback, number: u8) -> Option<Vec<u8>> {
     let mut out = write_receiver_report(ssrc, cname, None);

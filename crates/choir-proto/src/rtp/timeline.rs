@@ -1,21 +1,23 @@
-//! One clock for all tracks of a session: RTP timestamps become 90 kHz presentation times, sound is tied to
-//! the picture by the sender's reports (RFC 3550, 6.4.1), and its drift is followed.
+//! One clock for all tracks of a session: RTP timestamps become 90 kHz presentation times, sound is
+//! tied to the picture by the sender's reports (RFC 3550, 6.4.1), and its drift is followed.
 
 use super::NtpTime;
 use std::time::{Duration, Instant};
 
 /// Ticks of presentation time.
 const CLOCK: i64 = 90_000;
-/// A step of the timestamps this far (10 s) from the time that has passed is a new start; a pause is none.
+/// A step of the timestamps this far (10 s) from the time that has passed is a new start; a pause
+/// is none.
 const STEP_MAX: i64 = 10 * CLOCK;
 /// Differences above this (100 ms) are mended at once, smaller ones slowly.
 const SLEW_MAX: i64 = CLOCK / 10;
 /// One tick of correction for so many ticks of media: 0.2 %.
 const SLEW: i64 = 500;
-/// Reports, or an answer to PLAY, that put sound this far (600 ms) from where it comes beside the picture are wrong: no network
-/// delays one of the two that much more for good.
+/// Reports, or an answer to PLAY, that put sound this far (600 ms) from where it comes beside the
+/// picture are wrong: no network delays one of the two that much more for good.
 const BELIEF: i64 = CLOCK * 6 / 10;
-/// Time over which the leader's clock is held against arrival, and the share that it may be off: network jitter stays below.
+/// Time over which the leader's clock is held against arrival, and the share that it may be off:
+/// network jitter stays below.
 const RATE_WINDOW: Duration = Duration::from_secs(10);
 const RATE_OFF: f64 = 0.02;
 
@@ -31,7 +33,8 @@ struct TrackClock {
     report: Option<(i64, u32)>,
     info: Option<u32>,
     slewed_at: i64,
-    /// Where its units come beside the leader's, smoothed: the offset that arrival alone would give.
+    /// Where its units come beside the leader's, smoothed: the offset that arrival alone would
+    /// give.
     arrival: Option<i64>,
 }
 
@@ -108,19 +111,22 @@ impl SyncGroup {
         self.leader
     }
 
-    /// How far the leader's timestamps run from the time that passes, in percent (positive: fast), where that is more than 2 %.
+    /// How far the leader's timestamps run from the time that passes, in percent (positive: fast),
+    /// where that is more than 2 %.
     #[must_use]
     pub fn clock_off_percent(&self) -> Option<f64> {
         self.clock_off
     }
 
-    /// How far sender reports put sound from where it comes, in ms, when they are not believed for that.
+    /// How far sender reports put sound from where it comes, in ms, when they are not believed for
+    /// that.
     #[must_use]
     pub fn disbelieved_ms(&self) -> Option<i64> {
         self.disbelieved
     }
 
-    /// How far the answer to PLAY (RTP-Info) puts sound from where it comes, in ms, when it is not believed for that.
+    /// How far the answer to PLAY (RTP-Info) puts sound from where it comes, in ms, when it is not
+    /// believed for that.
     #[must_use]
     pub fn info_disbelieved_ms(&self) -> Option<i64> {
         self.info_disbelieved
@@ -176,7 +182,8 @@ impl SyncGroup {
         }
     }
 
-    /// The presentation time of a unit, 33 bits; `None` when the timestamps have jumped: start anew.
+    /// The presentation time of a unit, 33 bits; `None` when the timestamps have jumped: start
+    /// anew.
     pub fn pts(&mut self, track: usize, timestamp: u32, arrived: Instant) -> Option<u64> {
         let lead = self.lead;
         let leads = track == self.leader;
@@ -198,7 +205,8 @@ impl SyncGroup {
         let offset = match t.offset {
             Some(offset) => offset,
             None => {
-                // The first of a follower: where the answer to PLAY puts it, or beside the picture that came with it.
+                // The first of a follower: where the answer to PLAY puts it, or beside the picture
+                // that came with it.
                 let now = match (leads, lead) {
                     (false, Some((pts, came))) => {
                         let passed = arrived.saturating_duration_since(came).as_nanos() as i64 * 9 / 100_000;
@@ -244,7 +252,8 @@ impl SyncGroup {
         Some(pts.rem_euclid(1 << 33) as u64)
     }
 
-    /// The offset at which a follower whose first unit has this timestamp starts together with the leader.
+    /// The offset at which a follower whose first unit has this timestamp starts together with the
+    /// leader.
     fn aligned(&self, track: usize, first: u32) -> Option<i64> {
         let (lead, t) = (self.tracks.get(self.leader)?, self.tracks.get(track)?);
         let lead_start = lead.ticks(lead.last?.1 + i64::from(lead.info?.wrapping_sub(lead.last?.0) as i32)) + lead.offset?;
@@ -260,8 +269,8 @@ mod tests {
 
     use super::*;
 
-    /// Video at 90 kHz and sound at 48 kHz whose clock is off by `ppm`, reports each five seconds; gives the
-    /// greatest distance in ms between picture and sound after ten seconds.
+    /// Video at 90 kHz and sound at 48 kHz whose clock is off by `ppm`, reports each five seconds;
+    /// gives the greatest distance in ms between picture and sound after ten seconds.
     fn worst(ppm: f64, seconds: u64, skew_ms: i64, reports: bool) -> f64 {
         let mut group = SyncGroup::new(&[90_000, 48_000], 0);
         let start = Instant::now();

@@ -53,7 +53,8 @@ pub struct ClientConfig {
     pub url: RtspUrl,
     /// Who asks.
     pub credentials: Option<Credentials>,
-    /// Of the challenges of a device, leave out this many of the best: another one is tried after a refusal.
+    /// Of the challenges of a device, leave out this many of the best: another one is tried after a
+    /// refusal.
     pub skip_schemes: usize,
     /// Name given in requests.
     pub software: String,
@@ -122,7 +123,7 @@ pub enum ClientEnd {
 impl std::fmt::Display for ClientEnd {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Self::NoCredentials(realm) => write!(f, "the device wants a user and a password (for \"{realm}\")"),
+            Self::NoCredentials(realm) => write!(f, "the device requires a user and a password (for \"{realm}\")"),
             Self::Refused(scheme, _) => write!(f, "the device does not take this user and password ({scheme})"),
             Self::Status(_, 404, _) => f.write_str("the device has nothing under this path (404)"),
             Self::Status(_, 453, _) => f.write_str("the device has no room for another viewer (453)"),
@@ -396,13 +397,14 @@ impl Client {
     fn challenged(&mut self, now: Instant, mut pending: Pending, r: &Response) {
         let offered = challenges(r.headers.all("WWW-Authenticate"));
         let Some(best) = offered.get(self.config.skip_schemes.min(offered.len().saturating_sub(1))).cloned() else {
-            return self.end(ClientEnd::Nonsense("the device wants proof of a kind that is not known here".into()));
+            return self.end(ClientEnd::Nonsense("the device requires an authentication scheme that is not supported".into()));
         };
         if self.config.credentials.is_none() {
             return self.end(ClientEnd::NoCredentials(best.realm));
         }
         let proved = pending.request.headers.get("Authorization").is_some();
-        // A proof with a number that has since changed is no refusal; the device says so, or the number tells.
+        // A proof with a number that has since changed is no refusal; the device says so, or the
+        // number tells.
         let old =
             best.stale || self.challenge.as_ref().is_some_and(|c| c.nonce != best.nonce && pending.proofs == 0 && self.session.is_some());
         if proved && !old || pending.proofs >= PROOFS_MAX {
@@ -512,7 +514,8 @@ impl Client {
         self.send(now, request, Some(next), false);
     }
 
-    /// Where each track starts, by the answer to PLAY; entries are told apart by the end of their address.
+    /// Where each track starts, by the answer to PLAY; entries are told apart by the end of their
+    /// address.
     fn starts(&self, header: &str) -> Vec<(usize, u32)> {
         let mut found = Vec::new();
         for (n, entry) in header.split(',').enumerate() {

@@ -7,8 +7,8 @@ use std::{fmt::Write, net::IpAddr};
 /// One track to describe: what it is, its payload type, and the parameter sets of a video track.
 pub type Described<'a> = (&'a Codec, u8, Option<&'a ParameterSets>);
 
-/// The description. `group` is where all tracks are sent when they go to a group: address, first port, and
-/// routers to pass.
+/// The description. `group` is where all tracks are sent when they go to a group: address, first
+/// port, and routers to pass.
 #[must_use]
 pub fn describe(name: &str, host: IpAddr, tracks: &[Described<'_>], group: Option<(IpAddr, u16, u8)>) -> String {
     let family = |ip: IpAddr| if ip.is_ipv4() { "IP4" } else { "IP6" };

@@ -142,13 +142,13 @@ pub enum Incoming {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum MessageError {
     /// Something else talks.
-    #[error("this is no RTSP: it begins with \"{0}\"")]
+    #[error("not RTSP: it begins with \"{0}\"")]
     Garbage(String),
     /// Too large.
     #[error("the RTSP message is larger than allowed ({0} bytes)")]
     TooLarge(usize),
     /// Its length is no number.
-    #[error("the RTSP message has a Content-Length that is no number")]
+    #[error("the RTSP message has a Content-Length that is not a number")]
     Length,
 }
 
@@ -231,7 +231,8 @@ pub fn frame_header(channel: u8, size: usize) -> [u8; 4] {
     [b'$', channel, high, low]
 }
 
-/// A byte stream being read. Give it bytes through [`Inbox::buffer`], take messages with [`Inbox::take`].
+/// A byte stream being read. Give it bytes through [`Inbox::buffer`], take messages with
+/// [`Inbox::take`].
 #[derive(Debug, Default)]
 pub struct Inbox {
     buffer: BytesMut,
@@ -264,7 +265,8 @@ impl Inbox {
             if self.buffer.len() > HEAD_MAX {
                 return Err(MessageError::TooLarge(self.buffer.len()));
             }
-            // The first line tells whether the rest is worth waiting for; no start line is longer than this.
+            // The first line tells whether the rest is worth waiting for; no start line is longer
+            // than this.
             let line = self.buffer.iter().take(2048).position(|b| *b == b'\n');
             let start = line.map(|end| String::from_utf8_lossy(&self.buffer[..end]).trim().to_owned());
             let wrong = start.map_or(self.buffer.len() >= 2048, |s| parse_start(&s, Headers::default()).is_none());

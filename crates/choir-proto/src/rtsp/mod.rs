@@ -1,7 +1,7 @@
 //! RTSP 1.0 (RFC 2326) with what devices really do.
 //!
-//! [`Client`] pulls a source: bytes in, bytes and [`ClientEvent`]s out. [`Server`] answers requests for what
-//! its [`Catalog`] has. Both know no socket and no clock.
+//! [`Client`] pulls a source: bytes in, bytes and [`ClientEvent`]s out. [`Server`] answers requests
+//! for what its [`Catalog`] has. Both know no socket and no clock.
 
 mod client;
 mod describe;

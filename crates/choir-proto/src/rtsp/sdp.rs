@@ -56,7 +56,7 @@ pub struct SessionDescription {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum SdpError {
     /// Nothing of one is in it.
-    #[error("this is no session description: it has no v= and no m= line")]
+    #[error("not a session description: it has no v= and no m= line")]
     Nothing,
     /// Longer than any.
     #[error("the session description is longer than 2000 lines")]
@@ -148,7 +148,8 @@ fn track(media: &str, level: &Level<'_>, session: &Level<'_>) -> Option<SdpTrack
     let port = words.next()?.split('/').next()?.parse().ok()?;
     let profile = words.next()?.to_owned();
     let types: Vec<u8> = words.filter_map(|w| w.parse().ok()).filter(|t| *t < 128).collect();
-    // Several types may be offered; the first that can be carried is taken, else the first is named.
+    // Several types may be offered; the first that can be carried is taken, else the first is
+    // named.
     let read = |payload_type: u8| {
         let map = level.of_type("rtpmap", payload_type).map(str::to_owned).or_else(|| fixed(payload_type).map(str::to_owned));
         let map = map.unwrap_or_else(|| format!("payload type {payload_type}/90000"));

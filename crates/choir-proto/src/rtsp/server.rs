@@ -46,8 +46,9 @@ pub trait Catalog {
 /// What the owner of a server has to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Action {
-    /// Send to this viewer from its next keyframe on. The answer to its PLAY is to be held back until then, and gets the header
-    /// of [`rtp_info`]: only then it is known which packets are the first (RFC 2326, 12.33).
+    /// Send to this viewer from its next keyframe on. The answer to its PLAY is to be held back
+    /// until then, and gets the header of [`rtp_info`]: only then it is known which packets are the
+    /// first (RFC 2326, 12.33).
     Start(SessionId),
     /// Send nothing for now.
     Pause(SessionId),
@@ -153,8 +154,8 @@ impl Server {
         ids.into_iter().map(Action::End).collect()
     }
 
-    /// Ends viewers that have been silent for too long. A group's viewers send nothing that can be told apart
-    /// but requests.
+    /// Ends viewers that have been silent for too long. A group's viewers send nothing that can be
+    /// told apart but requests.
     pub fn handle_timeout(&mut self, now: Instant) -> Vec<Action> {
         self.drop_where(|s| now.saturating_duration_since(s.heard) >= TIMEOUT)
     }
@@ -179,7 +180,8 @@ impl Server {
         let mut response = if request.version != VERSION {
             Response::new(505)
         } else if cseq.is_none() {
-            // Without a number of its own nobody could tell which request is answered (RFC 2326, 12.17).
+            // Without a number of its own nobody could tell which request is answered (RFC 2326,
+            // 12.17).
             Response::new(400)
         } else {
             self.respond(now, (connection, peer, local), request, catalog, &mut actions)
@@ -364,7 +366,8 @@ impl Server {
         Ok((id, settled.1))
     }
 
-    /// What becomes of one offer; `None` when it cannot be met. Packets go to nobody but the one who asks.
+    /// What becomes of one offer; `None` when it cannot be met. Packets go to nobody but the one
+    /// who asks.
     fn settle(&self, offer: &Transport, peer: SocketAddr, index: usize, mount: &Mount, taken: &[u8]) -> Option<(Lane, Transport)> {
         match offer.delivery {
             Delivery::Udp => {
@@ -379,7 +382,8 @@ impl Server {
                 Some((lane, answer))
             }
             Delivery::Tcp => {
-                // Without a wish, or when others of this connection use them: the next that are free.
+                // Without a wish, or when others of this connection use them: the next that are
+                // free.
                 let free = || (0..=254u8).step_by(2).find(|c| !taken.contains(c) && !taken.contains(&(c + 1))).map(|c| (c, c + 1));
                 let (rtp, rtcp) = offer.interleaved.filter(|(a, b)| a != b && !taken.contains(a) && !taken.contains(b)).or_else(free)?;
                 let answer = Transport { interleaved: Some((rtp, rtcp)), ..Transport::new(Delivery::Tcp) };
@@ -400,7 +404,8 @@ impl Server {
     }
 }
 
-/// The header that ties tracks to their first packets: place, sequence number and timestamp of each.
+/// The header that ties tracks to their first packets: place, sequence number and timestamp of
+/// each.
 #[must_use]
 pub fn rtp_info(base: &str, first: &[(usize, u16, u32)]) -> String {
     let one = |(n, sequence, timestamp): &(usize, u16, u32)| format!("url={base}/track{};seq={sequence};rtptime={timestamp}", n + 1);

@@ -62,8 +62,8 @@ impl RtspUrl {
         if self.host.contains(':') { format!("[{}]:{}", self.host, self.port) } else { format!("{}:{}", self.host, self.port) }
     }
 
-    /// Where a control attribute leads, from this base: absolute, `*`, or appended behind a slash, which is
-    /// what devices mean even where the base has a query.
+    /// Where a control attribute leads, from this base: absolute, `*`, or appended behind a slash,
+    /// which is what devices mean even where the base has a query.
     #[must_use]
     pub fn control(base: &str, control: Option<&str>) -> String {
         match control.map(str::trim) {

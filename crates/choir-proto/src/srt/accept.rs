@@ -4,7 +4,7 @@ use super::{
     AcceptRule, CloseReason, Endpoint, Event, Joined, KeyState, LinkConfig, MAX_CONNECTIONS, RejectReason, RuleId,
     connection::Connection,
     crypto::{CipherKeys, KeyError},
-    endpoint::Phase,
+    entries::{Entry, Phase, Slot},
     handshake,
     keycheck::{KeyCheck, KeyChecked, Waiting},
     wire::{Extension, Handshake, HandshakeType},
@@ -33,15 +33,14 @@ impl Endpoint {
         if !listener.knows(from, h.cookie, now) {
             return false;
         }
-        for entry in self.entries.iter_mut().filter(|e| !e.over && e.peer == from) {
-            if let (Phase::Up(c), Some((reply, to))) = (&mut entry.phase, &entry.reply)
-                && c.peer_id() == h.socket_id
-            {
-                c.note_heard(now);
-                let (reply, to) = (reply.clone(), *to);
-                self.reply(now, from, reply, to);
-                return true;
-            }
+        let known = self.entries.iter_mut().find_map(|(_, e)| match &mut e.phase {
+            Phase::Up(c) if !e.over && e.peer == from && c.peer_id() == h.socket_id => e.reply.clone().map(|reply| (c, reply)),
+            _ => None,
+        });
+        if let Some((c, (reply, to))) = known {
+            c.note_heard(now);
+            self.reply(now, from, reply, to);
+            return true;
         }
         let stream_id = stream_id_of(h);
         let Some(listener) = &mut self.listener else { return false };
@@ -70,7 +69,8 @@ impl Endpoint {
         true
     }
 
-    /// A passphrase check to be run on another thread; its result comes back by [`Endpoint::handle_key_check`]. One at a time.
+    /// A passphrase check to be run on another thread; its result comes back by
+    /// [`Endpoint::handle_key_check`]. One at a time.
     pub fn poll_key_check(&mut self, now: Instant) -> Option<KeyCheck> {
         let now = self.us(now);
         self.listener.as_mut()?.keys.poll(now)
@@ -116,21 +116,24 @@ impl Endpoint {
         let mut seed = [0; 32];
         self.rng.fill_bytes(&mut seed);
         let c = Connection::new(&rule.config, answer.agreed, now, ChaCha20Rng::from_seed(seed));
-        let conn = self.insert(id, from, Some(rule.id), Phase::Up(Box::new(c)), Some((response.clone(), h.socket_id)));
+        let mut entry = Entry::new(id, from, Some(rule.id), Phase::Up(Box::new(c)), Some((response.clone(), h.socket_id)));
+        entry.stream_id.clone_from(&stream_id);
+        let conn = self.insert(entry);
         self.reply(now, from, response, h.socket_id);
-        if let Some(entry) = self.entries.last_mut() {
-            entry.stream_id.clone_from(&stream_id);
-        }
         self.push_event(Event::Joined(Joined { conn, rule: Some(rule.id), peer: from, stream_id }));
     }
 
-    /// True when the rule has room for one more. The place is taken of a connection whose peer is gone or has nothing to send:
-    /// the same sender (by its passphrase, its stream ID, or its address) from wherever it is now, when it has been silent well
-    /// beyond its gaps; and of a stranger that has sent nothing at all.
+    /// True when the rule has room for one more. The place is taken of a connection whose peer is
+    /// gone or has nothing to send: the same sender (by its passphrase, its stream ID, or its
+    /// address) from wherever it is now, when it has been silent well beyond its gaps; and of a
+    /// stranger that has sent nothing at all.
     fn make_room(&mut self, now: i64, from: SocketAddr, rule: &AcceptRule, stream_id: Option<&str>, known: bool) -> bool {
         let mut count = 0;
         let mut gone = None;
-        for entry in self.entries.iter_mut().filter(|e| !e.over && e.rule == Some(rule.id)) {
+        let of_rule = |(_, e): &(Slot, &Entry)| !e.over && e.rule == Some(rule.id);
+        let slots: Vec<Slot> = self.entries.iter().filter(of_rule).map(|(slot, _)| slot).collect();
+        for slot in slots {
+            let Some(entry) = self.entries.touch(slot) else { continue };
             let Phase::Up(c) = &mut entry.phase else { continue };
             if c.closed().is_some() {
                 continue;
@@ -142,18 +145,18 @@ impl Endpoint {
                 c.set_rival();
             }
             if (same && c.is_silent(now)) || idle {
-                gone = Some((entry.peer == from, c));
+                gone = Some((entry.peer == from, slot));
             }
         }
         if count < rule.max_callers {
             return true;
         }
-        match gone {
-            // Its goodbye would reach the newcomer.
-            Some((true, c)) => c.drop_quietly(CloseReason::Replaced),
-            Some((false, c)) => c.close(CloseReason::Replaced),
-            None => return false,
+        let Some((rival, slot)) = gone else { return false };
+        if let Some(Phase::Up(c)) = self.entries.touch(slot).map(|e| &mut e.phase) {
+            // To a rival its goodbye would go.
+            if rival { c.drop_quietly(CloseReason::Replaced) } else { c.close(CloseReason::Replaced) }
         }
+        self.entries.note_ending(slot);
         self.sweep();
         true
     }

@@ -114,7 +114,8 @@ impl Default for Refresh {
 pub struct LinkConfig {
     /// How long this end wants to hold back what it receives. Default 120 ms; range 0 to 65 535 ms.
     pub receive_latency: Duration,
-    /// How long the peer should hold back what we send. Default 120 ms; the greater wish of both ends wins.
+    /// How long the peer should hold back what we send. Default 120 ms; the greater wish of both
+    /// ends wins.
     pub send_latency: Duration,
     /// With a passphrase the link is encrypted, and a clear peer is refused.
     pub passphrase: Option<Passphrase>,
@@ -130,7 +131,8 @@ pub struct LinkConfig {
     pub idle_timeout: Duration,
     /// How long a caller keeps asking. Default 3 s.
     pub connect_timeout: Duration,
-    /// Most time that a gap is given to close by itself when the path reorders. Default 20 ms; 0 reports at once.
+    /// Most time that a gap is given to close by itself when the path reorders. Default 20 ms; 0
+    /// reports at once.
     pub reorder_limit: Duration,
     /// Key refresh.
     pub refresh: Refresh,

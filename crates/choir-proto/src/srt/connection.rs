@@ -8,7 +8,7 @@
 //! ```
 
 use super::{
-    CloseReason, Headroom, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq,
+    CloseReason, Extent, Glance, Hole, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq,
     crypto::{CipherKeys, KeyError},
     pacing::Pacer,
     receive::{Arrival, Held, ReceiveBuffer, Released},
@@ -32,7 +32,7 @@ const KEY_MESSAGE_EVERY_US: i64 = 100_000;
 /// Control packets waiting to be written; more means the driver does not drain.
 const MAX_QUEUED_CONTROL: usize = 512;
 /// Payload bytes are cut from blocks of this size, so that not every packet costs an allocation.
-const ARENA: usize = 64 * 1024;
+const ARENA: usize = 16 * 1024;
 pub(super) const IP_UDP: usize = 28;
 /// What the estimate of the last moment for a repeat may be off.
 const LATE_SPARE_US: i64 = 3000;
@@ -84,6 +84,7 @@ struct SendKeys {
 #[derive(Debug)]
 struct Announced {
     message: Vec<u8>,
+    since: i64,
     next_at: i64,
     confirmed: bool,
 }
@@ -106,6 +107,7 @@ pub(super) struct Connection {
     rng: ChaCha20Rng,
     arena: BytesMut,
     last_heard: i64,
+    last_data: Option<i64>,
     last_spoke: i64,
     // Acknowledging what we receive.
     ack_at: Option<i64>,
@@ -118,13 +120,33 @@ pub(super) struct Connection {
     answered: bool,
     /// Greetings that came after it was let in.
     greeted_again: u32,
-    /// Another connection has come from the peer's address: what is sent to this one may reach a stranger.
+    /// Another connection has come from the peer's address: what is sent to this one may reach a
+    /// stranger.
     has_rival: bool,
     gaps: Gaps,
     since: i64,
     rate: ReceiveRate,
     stats: LinkStats,
-    headroom: Option<Headroom>,
+    glance: Glance,
+    /// The longest hole since the last look: packets, and when.
+    hole: Option<(u32, i64)>,
+    transit: Transit,
+}
+
+/// How long packets are on the way.
+#[derive(Debug, Default)]
+struct Transit {
+    last: Option<i64>,
+    /// µs, sixteenfold.
+    jitter: i64,
+}
+
+impl Transit {
+    fn note(&mut self, us: i64) {
+        if let Some(last) = self.last.replace(us) {
+            self.jitter += (us - last).abs() - (self.jitter + 8) / 16;
+        }
+    }
 }
 
 /// Packets and bytes of the last full second.
@@ -155,9 +177,14 @@ struct Gaps {
     usual: i64,
 }
 
-/// Silence after which a newcomer may take a connection's place: eight times the usual gap, within these bounds.
+/// Silence after which a newcomer may take a connection's place: eight times the usual gap, within
+/// these bounds.
 const SILENCE_LEAST_US: i64 = 250_000;
 const SILENCE_MOST_US: i64 = 1_500_000;
+
+/// Silence after which one whose address another has come from is gone. One that only pauses keeps
+/// alive each second, and two of these may be lost.
+const RIVAL_SILENCE_US: i64 = 3 * KEEP_ALIVE_US + 500_000;
 
 impl Gaps {
     fn new(now: i64) -> Self {
@@ -218,6 +245,7 @@ impl Connection {
             rng,
             arena: BytesMut::new(),
             last_heard: now,
+            last_data: None,
             last_spoke: now,
             ack_at: None,
             ack_number: 0,
@@ -232,7 +260,9 @@ impl Connection {
             since: now,
             rate: ReceiveRate { started: now, ..ReceiveRate::default() },
             stats,
-            headroom: None,
+            glance: Glance::default(),
+            hole: None,
+            transit: Transit::default(),
             agreed,
         }
     }
@@ -274,22 +304,17 @@ impl Connection {
         self.stats.received == 0
     }
 
-    /// Another connection has come from the same address and port. If this one stays silent, its peer is gone, and what is sent
-    /// to it would reach the other.
+    /// Another connection has come from the same address and port. If this one stays silent, its
+    /// peer is gone, and what is sent to it would reach the other.
     pub fn set_rival(&mut self) {
         self.has_rival = true;
-        self.idle_us = self.idle_us.min(self.gaps.unusual());
+        self.idle_us = self.idle_us.min(RIVAL_SILENCE_US);
     }
 
     /// Ends it without a word to the peer.
     pub fn drop_quietly(&mut self, reason: CloseReason) {
         self.control.clear();
         self.state = State::Closed(reason);
-    }
-
-    /// Age of the oldest packet sent and not acknowledged, µs.
-    pub fn unacknowledged(&self, now: i64) -> i64 {
-        self.send.oldest_unacknowledged().map_or(0, |t| (now - t).max(0))
     }
 
     pub fn stats(&self) -> LinkStats {
@@ -306,13 +331,21 @@ impl Connection {
         s
     }
 
-    pub fn take_headroom(&mut self) -> Option<Headroom> {
-        self.headroom.take()
-    }
-
-    fn note_headroom(&mut self, us: i64) {
-        let one = Headroom { least_us: us, greatest_us: us };
-        self.headroom = Some(self.headroom.map_or(one, |h| h.with(one)));
+    /// What happened since the last call.
+    pub fn take_glance(&mut self, now: i64) -> Glance {
+        let since = |at: Option<i64>| at.map_or(0, |at| (now - at).max(0));
+        let announced = self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| !a.confirmed);
+        let seen = std::mem::take(&mut self.glance);
+        Glance {
+            jitter_us: self.transit.jitter / 16,
+            hole: self.hole.take().map(|(packets, at)| Hole { packets, ago_us: now - at }),
+            silent_us: since(Some(self.last_heard)),
+            data_silent_us: self.last_data.map(|at| now - at),
+            unacknowledged_us: since(self.send.oldest_unacknowledged()),
+            unanswered_us: since(self.acks.front().filter(|_| self.unconfirmed).map(|a| a.1)),
+            key_unconfirmed_us: since(announced.map(|a| a.since)),
+            ..seen
+        }
     }
 
     // ---- commands
@@ -391,13 +424,14 @@ impl Connection {
             k.keys.retire(other);
             k.old_until = None;
         }
-        // A slot is free for a new key only when no packet of its old one can be asked for any more.
+        // A slot is free for a new key only when no packet of its old one can be asked for any
+        // more.
         let free = self.send.oldest_key() != Some(other);
         if free && k.announced.is_none() && k.used + refresh.announce.min(refresh.after / 2) >= refresh.after {
             k.keys.renew(other, &mut self.rng);
             k.old_until = None;
             if let Some(message) = k.keys.to_message(&k.passphrase) {
-                k.announced = Some(Announced { message, next_at: now, confirmed: false });
+                k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false });
             }
         }
         // An unconfirmed key is never switched to: the peer could not read a single packet.
@@ -451,6 +485,9 @@ impl Connection {
             return;
         }
         self.heard(now);
+        self.last_data = Some(now);
+        self.stats.arrived_bytes += (payload.len() + super::wire::HEADER + IP_UDP) as u64;
+        self.glance.largest = self.glance.largest.max(payload.len() as u32);
         let ts = self.base.unwrap(header.timestamp);
         let wanted = self.receive.wants(header.seq);
         let data = match (header.key, &self.receive_keys) {
@@ -471,8 +508,8 @@ impl Connection {
             }
         };
         let size = payload.len();
-        match self.receive.insert(now, header.seq, Held { ts, payload: data }, header.resent) {
-            Arrival::New { gap } => self.stats.lost += u64::from(gap),
+        match self.receive.insert(now, header.seq, Held { ts, came: now, payload: data }, header.resent) {
+            Arrival::New { gap } => self.note_gap(now, gap),
             Arrival::Recovered => self.stats.recovered += 1,
             Arrival::Reordered => self.stats.reordered += 1,
             Arrival::Duplicate => {
@@ -481,7 +518,8 @@ impl Connection {
             }
             Arrival::Late => {
                 self.stats.came_late += 1;
-                self.note_headroom(self.base.due(ts) - now);
+                Extent::note(&mut self.glance.headroom, self.base.due(ts) - now);
+                self.note_transit(now, ts, header.resent);
                 return;
             }
             Arrival::Beyond => {
@@ -492,7 +530,8 @@ impl Connection {
         self.stats.received += 1;
         self.stats.received_bytes += size as u64;
         self.rate.note(now, size);
-        self.note_headroom(self.base.due(ts) - now);
+        Extent::note(&mut self.glance.headroom, self.base.due(ts) - now);
+        self.note_transit(now, ts, header.resent);
         self.since_ack += 1;
         if self.ack_at.is_none() {
             self.ack_at = Some(now + ACK_EVERY_US);
@@ -501,6 +540,29 @@ impl Connection {
             self.since_ack = 0;
             let next = self.receive.ack();
             self.queue(Control::Ack(Ack { number: 0, next, link: None, rates: None }));
+        }
+    }
+
+    fn note_gap(&mut self, now: i64, packets: u32) {
+        if packets == 0 {
+            return;
+        }
+        self.stats.lost += u64::from(packets);
+        self.stats.holes += 1;
+        self.note_hole(now, packets);
+    }
+
+    fn note_hole(&mut self, now: i64, packets: u32) {
+        if packets > self.hole.map_or(0, |h| h.0) {
+            self.hole = Some((packets, now));
+        }
+    }
+
+    fn note_transit(&mut self, now: i64, ts: i64, resent: bool) {
+        if !resent {
+            let us = now - self.base.expected(ts);
+            Extent::note(&mut self.glance.transit, us);
+            self.transit.note(us);
         }
     }
 
@@ -515,7 +577,13 @@ impl Connection {
             Control::Ack(ack) => self.handle_ack(now, &ack),
             Control::Nak(list) => self.handle_nak(now, &list),
             Control::AckAck(number) => self.handle_ackack(now, number, timestamp),
-            Control::DropRequest { first, last, .. } => self.receive.handle_drop(first, last),
+            Control::DropRequest { first, last, .. } => {
+                self.receive.handle_drop(first, last);
+                // A sender whose window is full sends nothing until it hears of it.
+                if self.receive.ack() != self.last_acked && self.ack_at.is_none() {
+                    self.ack_at = Some(now);
+                }
+            }
             Control::KeyRequest(message) => self.handle_key_request(now, message),
             Control::KeyResponse(message) => {
                 if let Some(a) = self.send_keys.as_mut().and_then(|k| k.announced.as_mut()) {
@@ -540,24 +608,31 @@ impl Connection {
         }
         if let Some(link) = ack.link {
             self.rtt.adopt(now, link.rtt_us, link.rtt_var_us);
+            if self.rtt.measured {
+                Extent::note(&mut self.glance.rtt, self.rtt.rtt);
+            }
+            self.stats.peer_free = Some(link.free_packets);
         }
+        self.stats.peer_packets_per_s = ack.rates.map(|r| r.packets_per_s).or(self.stats.peer_packets_per_s);
         self.send.handle_ack(ack.next);
     }
 
     fn handle_nak(&mut self, now: i64, list: &LossList) {
-        // A repeat that left less than a round trip ago may still be on its way. The variation is taken
-        // off, else a report that is right on time would be taken for an early one.
+        // A repeat that left less than a round trip ago may still be on its way. The variation is
+        // taken off, else a report that is right on time would be taken for an early one.
         let guard = if self.rtt.measured { (self.rtt.rtt - self.rtt.var.min(self.rtt.rtt / 8)).max(1_000) } else { GUARD_UNMEASURED_US };
         let reported = self.send.handle_nak(list, now, guard, now - self.useful());
         self.stats.reported_lost += reported.new;
+        self.stats.reported_holes += reported.holes;
+        self.note_hole(now, reported.longest);
         self.stats.given_up += reported.too_late;
         if let Some((first, last)) = reported.gone {
             self.request_drop(first, last);
         }
     }
 
-    /// How old a packet may be to come in time if it leaves now: a way longer by its queues than at the handshake eats into the
-    /// latency. A peer that waits for everything has no limit.
+    /// How old a packet may be to come in time if it leaves now: a way longer by its queues than at
+    /// the handshake eats into the latency. A peer that waits for everything has no limit.
     fn useful(&self) -> i64 {
         if self.agreed.drop_late { (micros(self.agreed.send_latency) + LATE_SPARE_US - self.rtt.queued()).max(0) } else { i64::MAX / 4 }
     }
@@ -571,8 +646,10 @@ impl Connection {
         let (_, sent) = self.acks[at];
         self.acks.drain(..=at);
         self.unconfirmed = self.ack_number != number;
+        self.stats.acks_answered += 1;
         let rtt = now - sent;
         self.rtt.sample(now, rtt);
+        Extent::note(&mut self.glance.rtt, rtt);
         self.base.handle_sample(now, timestamp, rtt);
     }
 
@@ -665,6 +742,7 @@ impl Connection {
             self.acks.pop_front();
         }
         self.acks.push_back((self.ack_number, now));
+        self.stats.acks_sent += 1;
         let (packets_per_s, bytes_per_s) = self.rate.shown;
         let ack = Ack {
             number: self.ack_number,
@@ -743,7 +821,12 @@ impl Connection {
             header.encode(buf);
             buf.extend_from_slice(&pick.packet.payload);
             self.stats.resent += u64::from(pick.resent);
-            self.pacer.spend(now, len + super::wire::HEADER + IP_UDP);
+            if !pick.resent {
+                self.glance.waited_us = self.glance.waited_us.max(now - pick.packet.ts);
+            }
+            let on_wire = len + super::wire::HEADER + IP_UDP;
+            self.stats.left_bytes += on_wire as u64;
+            self.pacer.spend(now, on_wire);
             self.last_spoke = now;
             let first = *segment.get_or_insert(len);
             if len < first {

@@ -103,12 +103,22 @@ impl<C: aes::cipher::BlockEncrypt> aes::cipher::BlockEncrypt for RefCipher<'_, C
     }
 }
 
-/// The keys of one direction: an even and an odd slot, both kept since retransmissions may still use
-/// the old one.
+/// The keys of one direction: an even and an odd slot, both kept since retransmissions may still
+/// use the old one.
 #[derive(Clone, Default)]
 pub struct CipherKeys {
     even: Option<StreamKey>,
     odd: Option<StreamKey>,
+    /// Of the last message: a refresh has the same salt, and must not cost a millisecond of hashing
+    /// between media packets.
+    kek: Option<Kek>,
+}
+
+/// The key that wraps keys, and what it was derived from beside the passphrase.
+#[derive(Clone)]
+struct Kek {
+    salt: [u8; 16],
+    bytes: Zeroizing<Vec<u8>>,
 }
 
 impl std::fmt::Debug for CipherKeys {
@@ -135,13 +145,13 @@ impl CipherKeys {
     pub(crate) fn generate(length: KeyLength, rng: &mut impl RngCore) -> Self {
         let mut salt = [0; 16];
         rng.fill_bytes(&mut salt);
-        Self { even: draw(length.bytes(), salt, rng), odd: None }
+        Self { even: draw(length.bytes(), salt, rng), ..Self::default() }
     }
 
     /// Puts given keys into the slots; for tests against published vectors.
     #[must_use]
     pub fn from_even(key: &[u8], salt: [u8; 16]) -> Option<Self> {
-        Some(Self { even: Some(StreamKey::new(key, salt)?), odd: None })
+        Some(Self { even: Some(StreamKey::new(key, salt)?), ..Self::default() })
     }
 
     /// Draws a new key into `slot`, with the salt of the other one.
@@ -182,30 +192,35 @@ impl CipherKeys {
         self.even.as_ref().or(self.odd.as_ref()).and_then(|k| KeyLength::from_bytes(k.bytes.len()))
     }
 
+    /// Derived once for a salt. All messages of one connection have one passphrase.
+    fn kek(&mut self, passphrase: &Passphrase, salt: [u8; 16], length: KeyLength) -> &[u8] {
+        let kept = self.kek.take().filter(|k| k.salt == salt && k.bytes.len() == length.bytes());
+        &self.kek.insert(kept.unwrap_or_else(|| Kek { salt, bytes: derive_kek(passphrase, &salt, length) })).bytes
+    }
+
     /// The KM message for every key held, wrapped with the passphrase.
     #[must_use]
-    pub fn to_message(&self, passphrase: &Passphrase) -> Option<Vec<u8>> {
+    pub fn to_message(&mut self, passphrase: &Passphrase) -> Option<Vec<u8>> {
         let first = self.even.as_ref().or(self.odd.as_ref())?;
         let slots = match (&self.even, &self.odd) {
             (Some(_), Some(_)) => KeySlots::Both,
             (Some(_), None) => KeySlots::Even,
             _ => KeySlots::Odd,
         };
-        let kek = derive_kek(passphrase, &first.salt, KeyLength::from_bytes(first.bytes.len())?);
+        let (salt, key_bytes) = (first.salt, first.bytes.len());
         let mut keys = Zeroizing::new(Vec::new());
         for key in [&self.even, &self.odd].into_iter().flatten() {
             keys.extend_from_slice(&key.bytes);
         }
-        let wrapped = wrap(&kek, &keys)?;
-        Some(KeyMaterial { slots, salt: first.salt, key_bytes: first.bytes.len(), wrapped }.to_bytes())
+        let wrapped = wrap(self.kek(passphrase, salt, KeyLength::from_bytes(key_bytes)?), &keys)?;
+        Some(KeyMaterial { slots, salt, key_bytes, wrapped }.to_bytes())
     }
 
     /// Takes the keys of a KM message; slots it does not carry stay.
     pub(crate) fn take_message(&mut self, message: &[u8], passphrase: &Passphrase) -> Result<(), KeyError> {
         let km = KeyMaterial::parse(message)?;
         let length = KeyLength::from_bytes(km.key_bytes).ok_or(KeyError::Malformed)?;
-        let kek = derive_kek(passphrase, &km.salt, length);
-        let keys = unwrap(&kek, &km.wrapped).ok_or(KeyError::BadSecret)?;
+        let keys = unwrap(self.kek(passphrase, km.salt, length), &km.wrapped).ok_or(KeyError::BadSecret)?;
         let (first, second) = keys.split_at(km.key_bytes.min(keys.len()));
         match km.slots {
             KeySlots::Even => self.even = StreamKey::new(first, km.salt),
@@ -228,6 +243,8 @@ fn draw(length: usize, salt: [u8; 16], rng: &mut impl RngCore) -> Option<StreamK
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rand_chacha::ChaCha20Rng;
+    use rand_core::SeedableRng as _;
 
     fn hex(s: &str) -> Vec<u8> {
         hex::decode(s).expect("hex")
@@ -251,7 +268,7 @@ mod tests {
             let length = KeyLength::from_bytes(klen).expect("length");
             assert_eq!(derive_kek(&pass, &salt, length).to_vec(), hex(&kek[..klen * 2]));
             let sek: Vec<u8> = (0x20..0x20 + klen as u8).collect();
-            let keys = CipherKeys::from_even(&sek, salt).expect("keys");
+            let mut keys = CipherKeys::from_even(&sek, salt).expect("keys");
             let message = keys.to_message(&pass).expect("message");
             assert_eq!(&message[32..], hex(wrapped));
             let mut data: Vec<u8> = (0x47..=0x5a).collect();
@@ -268,15 +285,34 @@ mod tests {
     #[test]
     fn head_of_the_message_is_as_published() {
         let pass = Passphrase::new("correct horse 1").expect("length");
-        let keys = CipherKeys::from_even(&[1; 16], [0; 16]).expect("keys");
+        let mut keys = CipherKeys::from_even(&[1; 16], [0; 16]).expect("keys");
         assert_eq!(&keys.to_message(&pass).expect("message")[..16], hex("12202901000000000200020000000404"));
     }
 
     #[test]
     fn another_passphrase_does_not_unwrap() {
-        let keys = CipherKeys::from_even(&[1; 16], [3; 16]).expect("keys");
+        let mut keys = CipherKeys::from_even(&[1; 16], [3; 16]).expect("keys");
         let message = keys.to_message(&Passphrase::new("tarn hollow 1").expect("ok")).expect("message");
         let other = Passphrase::new("tarn hollow 2").expect("ok");
         assert_eq!(CipherKeys::default().take_message(&message, &other), Err(KeyError::BadSecret));
+    }
+
+    #[test]
+    fn a_refresh_derives_nothing_unless_its_salt_is_new() {
+        let pass = Passphrase::new("correct horse 1").expect("length");
+        let mut sender = CipherKeys::from_even(&[1; 16], [3; 16]).expect("keys");
+        let mut receiver = CipherKeys::default();
+        let derived = |keys: &CipherKeys| keys.kek.as_ref().map(|k| k.bytes.as_ptr());
+        receiver.take_message(&sender.to_message(&pass).expect("message"), &pass).expect("taken");
+        let first = (derived(&sender), derived(&receiver));
+        sender.renew(KeyFlag::Odd, &mut ChaCha20Rng::seed_from_u64(1));
+        receiver.take_message(&sender.to_message(&pass).expect("message"), &pass).expect("taken");
+        assert_eq!((derived(&sender), derived(&receiver)), first);
+        let mut data = [7; 20];
+        assert!(sender.apply(KeyFlag::Odd, Seq::new(9), &mut data) && receiver.apply(KeyFlag::Odd, Seq::new(9), &mut data));
+        assert_eq!(data, [7; 20]);
+        let mut anew = CipherKeys::from_even(&[2; 16], [4; 16]).expect("keys");
+        receiver.take_message(&anew.to_message(&pass).expect("message"), &pass).expect("taken");
+        assert_eq!(receiver.kek.as_ref().map(|k| k.salt), Some([4; 16]));
     }
 }

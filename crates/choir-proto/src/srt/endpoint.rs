@@ -1,9 +1,10 @@
 //! One UDP socket's worth of SRT: tells connections apart, greets, listens, and drives them all.
 
 use super::{
-    AcceptRule, CloseReason, ConnId, Delivery, EndpointStats, Event, Headroom, Joined, LinkConfig, LinkStats, RuleId, SendError, Transmit,
+    AcceptRule, CloseReason, ConnId, Delivery, EndpointStats, Event, Glance, Joined, LinkConfig, LinkStats, RuleId, SendError, Transmit,
     connection::Connection,
-    handshake::{Greeting, Step},
+    entries::{Entries, Entry, Phase, Slot},
+    handshake::{CallKeys, Greeting, Step},
     listener::Listener,
     wire::{Control, Handshake, HandshakeType, Packet},
 };
@@ -11,7 +12,7 @@ use bytes::Bytes;
 use rand_chacha::ChaCha20Rng;
 use rand_core::{RngCore, SeedableRng};
 use std::{
-    collections::{HashMap, VecDeque},
+    collections::VecDeque,
     net::{IpAddr, SocketAddr},
     time::{Duration, Instant},
 };
@@ -21,37 +22,6 @@ pub const MAX_CONNECTIONS: usize = 4096;
 const MAX_REPLIES: usize = 256;
 const MAX_EVENTS: usize = 4096;
 
-#[derive(Debug)]
-pub(super) enum Phase {
-    Greeting(Box<Greeting>),
-    Up(Box<Connection>),
-}
-
-#[derive(Debug)]
-pub(super) struct Entry {
-    pub(super) id: u32,
-    pub(super) peer: SocketAddr,
-    pub(super) rule: Option<RuleId>,
-    pub(super) phase: Phase,
-    /// Handshake to repeat when the peer missed it: the conclusion response, or the agreement.
-    pub(super) reply: Option<(Handshake, u32)>,
-    pub(super) deadline: i64,
-    pub(super) over: bool,
-    /// When it was made.
-    pub(super) since: i64,
-    /// What a caller sent.
-    pub(super) stream_id: Option<String>,
-}
-
-impl Entry {
-    fn refresh_deadline(&mut self) {
-        self.deadline = match &self.phase {
-            Phase::Greeting(g) => g.poll_timeout(),
-            Phase::Up(c) => c.poll_timeout().unwrap_or(i64::MAX),
-        };
-    }
-}
-
 /// Protocol state of one UDP socket.
 #[derive(Debug)]
 pub struct Endpoint {
@@ -60,9 +30,10 @@ pub struct Endpoint {
     pub(super) local: IpAddr,
     pub(super) rng: ChaCha20Rng,
     pub(super) listener: Option<Listener>,
-    pub(super) entries: Vec<Entry>,
-    index: HashMap<u32, usize>,
-    cursor: usize,
+    pub(super) entries: Entries,
+    due: Vec<Slot>,
+    /// Entries that greet.
+    greetings: usize,
     replies: VecDeque<(SocketAddr, Vec<u8>)>,
     events: VecDeque<Event>,
     deliveries: VecDeque<Delivery>,
@@ -70,14 +41,15 @@ pub struct Endpoint {
 }
 
 impl Endpoint {
-    /// An endpoint on `local`, whose clock starts `now`. The seed makes ids, cookies and keys: it must
-    /// come from the system's randomness, in tests from anywhere.
+    /// An endpoint on `local`, whose clock starts `now`. The seed makes ids, cookies and keys: it
+    /// must come from the system's randomness, in tests from anywhere.
     #[must_use]
     pub fn new(local: IpAddr, now: Instant, seed: [u8; 32]) -> Self {
         Self::with_clock(local, now, seed, 0)
     }
 
-    /// As `new`, with a clock that has run for `start_us` µs already. For tests of the timestamp wrap.
+    /// As `new`, with a clock that has run for `start_us` µs already. For tests of the timestamp
+    /// wrap.
     #[must_use]
     pub fn with_clock(local: IpAddr, now: Instant, seed: [u8; 32], start_us: u64) -> Self {
         Self {
@@ -86,9 +58,9 @@ impl Endpoint {
             local,
             rng: ChaCha20Rng::from_seed(seed),
             listener: None,
-            entries: Vec::new(),
-            index: HashMap::new(),
-            cursor: 0,
+            entries: Entries::default(),
+            due: Vec::new(),
+            greetings: 0,
             replies: VecDeque::new(),
             events: VecDeque::new(),
             deliveries: VecDeque::new(),
@@ -128,16 +100,28 @@ impl Endpoint {
 
     /// Calls a listener.
     pub fn call(&mut self, now: Instant, peer: SocketAddr, config: LinkConfig) -> ConnId {
-        let (id, now) = (self.draw_id(), self.us(now));
-        let greeting = Greeting::caller(config, id, now, &mut self.rng);
-        self.insert(id, peer, None, Phase::Greeting(Box::new(greeting)), None)
+        let keys = self.draw_keys(&config);
+        self.greet(now, peer, config, keys, false)
     }
 
     /// Meets a peer that does the same.
     pub fn meet(&mut self, now: Instant, peer: SocketAddr, config: LinkConfig) -> ConnId {
+        let keys = self.draw_keys(&config);
+        self.greet(now, peer, config, keys, true)
+    }
+
+    fn draw_keys(&mut self, config: &LinkConfig) -> Option<CallKeys> {
+        let mut seed = [0; 32];
+        self.rng.fill_bytes(&mut seed);
+        CallKeys::draw(config, seed)
+    }
+
+    /// Calls or meets a peer, with keys that were drawn elsewhere: on a thread that may take the
+    /// time.
+    pub fn greet(&mut self, now: Instant, peer: SocketAddr, config: LinkConfig, keys: Option<CallKeys>, rendezvous: bool) -> ConnId {
         let (id, now) = (self.draw_id(), self.us(now));
-        let greeting = Greeting::rendezvous(config, id, now, &mut self.rng);
-        self.insert(id, peer, None, Phase::Greeting(Box::new(greeting)), None)
+        let greeting = Greeting::new(config, keys, id, now, &mut self.rng, rendezvous);
+        self.insert(Entry::new(id, peer, None, Phase::Greeting(Box::new(greeting)), None))
     }
 
     /// Hands in one payload of at most [`super::PAYLOAD_MAX`] bytes.
@@ -146,35 +130,31 @@ impl Endpoint {
     /// Not connected, too large, or the window is full (then it counts as dropped).
     pub fn send(&mut self, now: Instant, conn: ConnId, payload: Bytes) -> Result<(), SendError> {
         let now = self.us(now);
-        let entry = self.index.get(&conn.0).and_then(|&i| self.entries.get_mut(i)).ok_or(SendError::NotConnected)?;
-        let Phase::Up(c) = &mut entry.phase else { return Err(SendError::NotConnected) };
-        let result = c.send(now, now, payload);
-        entry.refresh_deadline();
-        result
+        match self.entry(conn).map(|e| &mut e.phase) {
+            Some(Phase::Up(c)) => c.send(now, now, payload),
+            _ => Err(SendError::NotConnected),
+        }
     }
 
     /// Closes after everything sent has arrived or is too late.
     pub fn finish(&mut self, now: Instant, conn: ConnId) {
         let now = self.us(now);
-        if let Some(entry) = self.entry(conn) {
-            match &mut entry.phase {
-                Phase::Up(c) => c.finish(now),
-                Phase::Greeting(_) => entry.over = true,
-            }
-            entry.refresh_deadline();
-        }
-        self.sweep();
+        self.end(conn, |c| c.finish(now));
     }
 
     /// Closes at once, saying goodbye.
     pub fn close(&mut self, conn: ConnId) {
-        if let Some(entry) = self.entry(conn) {
-            match &mut entry.phase {
-                Phase::Up(c) => c.close(CloseReason::Closed),
-                Phase::Greeting(_) => entry.over = true,
-            }
-            entry.refresh_deadline();
+        self.end(conn, |c| c.close(CloseReason::Closed));
+    }
+
+    fn end(&mut self, conn: ConnId, how: impl FnOnce(&mut Connection)) {
+        let Some(slot) = self.entries.slot_of(conn.0) else { return };
+        let Some(entry) = self.entries.touch(slot) else { return };
+        match &mut entry.phase {
+            Phase::Up(c) => how(c),
+            Phase::Greeting(_) => entry.over = true,
         }
+        self.entries.note_ending(slot);
         self.sweep();
     }
 
@@ -186,19 +166,13 @@ impl Endpoint {
         self.connection(conn).map(Connection::stats)
     }
 
-    /// Headroom since the last call, for one connection; `None` when nothing came.
-    pub fn take_headroom(&mut self, conn: ConnId) -> Option<Headroom> {
+    /// What happened on a connection since the last call.
+    pub fn take_glance(&mut self, now: Instant, conn: ConnId) -> Option<Glance> {
+        let now = self.us(now);
         match &mut self.entry(conn)?.phase {
-            Phase::Up(c) => c.take_headroom(),
+            Phase::Up(c) => Some(c.take_glance(now)),
             Phase::Greeting(_) => None,
         }
-    }
-
-    /// Age of the oldest packet that was sent on a connection and is not acknowledged; zero when there is none.
-    #[must_use]
-    pub fn unacknowledged(&self, now: Instant, conn: ConnId) -> Duration {
-        let age = self.connection(conn).map_or(0, |c| c.unacknowledged(self.us(now)));
-        Duration::from_micros(age as u64)
     }
 
     /// Counters of the socket.
@@ -209,18 +183,18 @@ impl Endpoint {
 
     /// Connections that are up.
     pub fn connections(&self) -> impl Iterator<Item = ConnId> {
-        self.entries.iter().filter(|e| matches!(e.phase, Phase::Up(_)) && !e.over).map(|e| ConnId(e.id))
+        self.entries.iter().filter(|(_, e)| matches!(e.phase, Phase::Up(_)) && !e.over).map(|(_, e)| e.conn())
     }
 
     fn connection(&self, conn: ConnId) -> Option<&Connection> {
-        match &self.entries.get(*self.index.get(&conn.0)?)?.phase {
+        match &self.entries.get(self.entries.slot_of(conn.0)?)?.phase {
             Phase::Up(c) => Some(c),
             Phase::Greeting(_) => None,
         }
     }
 
     fn entry(&mut self, conn: ConnId) -> Option<&mut Entry> {
-        self.entries.get_mut(*self.index.get(&conn.0)?)
+        self.entries.touch(self.entries.slot_of(conn.0)?)
     }
 
     // ---- bookkeeping
@@ -229,29 +203,17 @@ impl Endpoint {
         loop {
             let id = self.rng.next_u32() >> 2;
             let listening = self.listener.as_ref().is_some_and(|l| l.id == id);
-            if id != 0 && !listening && !self.index.contains_key(&id) {
+            if id != 0 && !listening && self.entries.slot_of(id).is_none() {
                 return id;
             }
         }
     }
 
-    pub(super) fn insert(
-        &mut self,
-        id: u32,
-        peer: SocketAddr,
-        rule: Option<RuleId>,
-        phase: Phase,
-        reply: Option<(Handshake, u32)>,
-    ) -> ConnId {
-        let since = match &phase {
-            Phase::Up(c) => c.since(),
-            Phase::Greeting(_) => 0,
-        };
-        let mut entry = Entry { id, peer, rule, phase, reply, deadline: 0, over: false, since, stream_id: None };
-        entry.refresh_deadline();
-        self.index.insert(id, self.entries.len());
-        self.entries.push(entry);
-        ConnId(id)
+    pub(super) fn insert(&mut self, entry: Entry) -> ConnId {
+        self.greetings += usize::from(matches!(entry.phase, Phase::Greeting(_)));
+        let conn = entry.conn();
+        self.entries.insert(entry);
+        conn
     }
 
     pub(super) fn push_event(&mut self, event: Event) {
@@ -262,35 +224,28 @@ impl Endpoint {
         }
     }
 
-    /// Removes what is over and has said its goodbye.
+    /// Tells of what has ended, and removes what has said its goodbye.
     pub(super) fn sweep(&mut self) {
-        let mut i = 0;
-        while i < self.entries.len() {
-            let entry = &mut self.entries[i];
+        for slot in self.entries.take_ending() {
+            let Some(entry) = self.entries.touch(slot) else { continue };
             if let (Phase::Up(c), false) = (&entry.phase, entry.over)
                 && let Some(reason) = c.closed()
             {
                 entry.over = true;
                 let stats = c.stats();
                 let key_state = Some(stats.key_state);
-                let (conn, rule) = (ConnId(entry.id), entry.rule);
+                let (conn, rule) = (entry.conn(), entry.rule);
                 self.push_event(Event::Closed { conn, rule, reason, key_state, stats: Some(Box::new(stats)) });
-                continue;
             }
-            let done = entry.over
-                && match &entry.phase {
-                    Phase::Up(c) => !c.wants_transmit(i64::MIN),
-                    Phase::Greeting(g) => !g.has_farewell(),
-                };
-            if done {
-                self.index.remove(&entry.id);
-                self.entries.swap_remove(i);
-                if let Some(moved) = self.entries.get(i) {
-                    self.index.insert(moved.id, i);
-                }
-                self.cursor = 0;
-            } else {
-                i += 1;
+            let Some(entry) = self.entries.get(slot).filter(|e| e.over) else { continue };
+            let waits = match &entry.phase {
+                Phase::Up(c) => c.wants_transmit(i64::MIN),
+                Phase::Greeting(g) => g.has_farewell(),
+            };
+            if waits {
+                self.entries.note_ending(slot);
+            } else if let Some(gone) = self.entries.remove(slot) {
+                self.greetings -= usize::from(matches!(gone.phase, Phase::Greeting(_)));
             }
         }
     }
@@ -303,9 +258,8 @@ impl Endpoint {
         let us = self.us(now);
         let taken = match Packet::parse(data) {
             Ok(Packet::Data(header, payload)) => match self.up(header.destination, from, us) {
-                Some((c, deadline)) => {
+                Some((_, c)) => {
                     c.handle_data(us, &header, payload);
-                    *deadline = c.poll_timeout().unwrap_or(i64::MAX);
                     true
                 }
                 None => false,
@@ -314,10 +268,11 @@ impl Endpoint {
                 self.handle_handshake(us, from, &h, timestamp, destination)
             }
             Ok(Packet::Control { control, timestamp, destination }) => match self.up(destination, from, us) {
-                Some((c, deadline)) => {
-                    let goodbye = matches!(control, Control::Shutdown);
+                Some((slot, c)) => {
                     c.handle_control(us, control, timestamp);
-                    *deadline = if goodbye { us } else { c.poll_timeout().unwrap_or(i64::MAX) };
+                    if c.closed().is_some() {
+                        self.entries.note_ending(slot);
+                    }
                     true
                 }
                 None => false,
@@ -327,34 +282,45 @@ impl Endpoint {
         if !taken {
             tracing::trace!(%from, bytes = data.len(), "junk");
             self.stats.junk += 1;
+            if self.greetings > 0 {
+                for (_, entry) in self.entries.iter_mut().filter(|(_, e)| e.peer == from) {
+                    if let Phase::Greeting(g) = &mut entry.phase {
+                        g.note_junk();
+                    }
+                }
+            }
         }
     }
 
-    /// The connection that a packet from this peer is for; an answering rendezvous end is joined by it.
-    fn up(&mut self, id: u32, from: SocketAddr, now: i64) -> Option<(&mut Connection, &mut i64)> {
-        let &i = self.index.get(&id)?;
-        if self.entries[i].peer != from || self.entries[i].over {
+    /// The connection that a packet from this peer is for; an answering rendezvous end is joined by
+    /// it.
+    fn up(&mut self, id: u32, from: SocketAddr, now: i64) -> Option<(Slot, &mut Connection)> {
+        let slot = self.entries.slot_of(id)?;
+        if self.entries.get(slot).is_none_or(|e| e.peer != from || e.over) {
             return None;
         }
-        if let Phase::Greeting(g) = &mut self.entries[i].phase {
+        if let Phase::Greeting(g) = &mut self.entries.touch(slot)?.phase {
             let step = g.handle_first_packet();
-            self.apply(i, step, now);
+            self.apply(slot, step, now);
         }
-        let entry = self.entries.get_mut(i)?;
-        match &mut entry.phase {
-            Phase::Up(c) => Some((c, &mut entry.deadline)),
+        match &mut self.entries.touch(slot)?.phase {
+            Phase::Up(c) => Some((slot, c)),
             Phase::Greeting(_) => None,
         }
     }
 
     /// The system reported that nobody listens at `peer` (ICMP port unreachable).
     pub fn handle_unreachable(&mut self, peer: SocketAddr) {
-        let told = |e: &mut Entry| match &mut e.phase {
-            Phase::Greeting(g) if e.peer == peer => g.note_unreachable().then_some(ConnId(e.id)),
-            _ => None,
-        };
-        let told: Vec<ConnId> = self.entries.iter_mut().filter_map(told).collect();
-        told.into_iter().for_each(|conn| self.push_event(Event::Unreachable { conn }));
+        let at_peer: Vec<Slot> = self.entries.iter().filter(|(_, e)| e.peer == peer).map(|(slot, _)| slot).collect();
+        for slot in at_peer {
+            if let Some(entry) = self.entries.touch(slot)
+                && let Phase::Greeting(g) = &mut entry.phase
+                && g.note_unreachable()
+            {
+                let conn = entry.conn();
+                self.push_event(Event::Unreachable { conn });
+            }
+        }
     }
 
     fn handle_handshake(&mut self, now: i64, from: SocketAddr, h: &Handshake, timestamp: u32, destination: u32) -> bool {
@@ -363,15 +329,15 @@ impl Endpoint {
         {
             return true;
         }
-        let by_id = self.index.get(&destination).copied().filter(|&i| self.entries[i].peer == from);
+        let by_id = self.entries.slot_of(destination).filter(|&slot| self.entries.get(slot).is_some_and(|e| e.peer == from));
         // A rendezvous peer does not know our id at first.
-        let found = by_id.or_else(|| (destination == 0).then(|| self.entries.iter().position(|e| e.peer == from && !e.over)).flatten());
-        let Some(i) = found else { return false };
-        let entry = &mut self.entries[i];
+        let unnamed = || self.entries.iter().find(|(_, e)| e.peer == from && !e.over).map(|(slot, _)| slot);
+        let Some(slot) = by_id.or_else(|| if destination == 0 { unnamed() } else { None }) else { return false };
+        let Some(entry) = self.entries.touch(slot) else { return false };
         match &mut entry.phase {
             Phase::Greeting(g) => {
                 let step = g.handle(now, h, timestamp);
-                self.apply(i, step, now);
+                self.apply(slot, step, now);
             }
             Phase::Up(c) => {
                 if let (HandshakeType::Conclusion, Some((reply, to))) = (h.kind, &entry.reply)
@@ -387,12 +353,12 @@ impl Endpoint {
     }
 
     /// Carries out what a greeting's step led to.
-    fn apply(&mut self, i: usize, step: Step, now: i64) {
+    fn apply(&mut self, slot: Slot, step: Step, now: i64) {
         let mut seed = [0; 32];
-        let entry = &mut self.entries[i];
+        let Some(entry) = self.entries.touch(slot) else { return };
         let Phase::Greeting(g) = &mut entry.phase else { return };
         match step {
-            Step::Stay => entry.refresh_deadline(),
+            Step::Stay => {}
             Step::Joined(agreed) => {
                 self.rng.fill_bytes(&mut seed);
                 let peer_id = agreed.peer_id;
@@ -400,9 +366,9 @@ impl Endpoint {
                 let c = Connection::new(&g.config, *agreed, now, ChaCha20Rng::from_seed(seed));
                 let stream_id = g.config.stream_id.clone();
                 entry.phase = Phase::Up(Box::new(c));
+                self.greetings -= 1;
                 entry.reply = agreement.clone().map(|a| (a, peer_id));
-                entry.refresh_deadline();
-                let (conn, rule, peer) = (ConnId(entry.id), entry.rule, entry.peer);
+                let (conn, rule, peer) = (entry.conn(), entry.rule, entry.peer);
                 if let Some(a) = agreement {
                     self.reply(now, peer, a, peer_id);
                 }
@@ -410,8 +376,8 @@ impl Endpoint {
             }
             Step::Failed(reason, key_state) => {
                 entry.over = true;
-                entry.deadline = now;
-                let (conn, rule) = (ConnId(entry.id), entry.rule);
+                let (conn, rule) = (entry.conn(), entry.rule);
+                self.entries.note_ending(slot);
                 self.push_event(Event::Closed { conn, rule, reason, key_state, stats: None });
             }
         }
@@ -430,19 +396,14 @@ impl Endpoint {
     /// Acts on every deadline that has passed and releases what is due; an extra call does nothing.
     pub fn handle_timeout(&mut self, now: Instant) {
         let us = self.us(now);
-        let mut ended = false;
-        for i in 0..self.entries.len() {
-            if self.entries[i].deadline > us {
-                continue;
-            }
-            let entry = &mut self.entries[i];
+        let mut due = std::mem::take(&mut self.due);
+        self.entries.take_due(us, &mut due);
+        for slot in due.drain(..) {
+            let Some(entry) = self.entries.touch(slot) else { continue };
             match &mut entry.phase {
                 Phase::Greeting(g) => {
-                    if !entry.over {
-                        let step = g.handle_timeout(us);
-                        self.apply(i, step, us);
-                    }
-                    ended |= self.entries[i].over;
+                    let step = g.handle_timeout(us);
+                    self.apply(slot, step, us);
                 }
                 Phase::Up(c) => {
                     let conn = ConnId(entry.id);
@@ -451,49 +412,47 @@ impl Endpoint {
                         self.deliveries.push_back(Delivery { conn, seq: r.seq, payload: r.held.payload, due, skipped: r.skipped });
                     }
                     c.handle_timeout(us);
-                    ended |= c.closed().is_some();
-                    entry.refresh_deadline();
+                    if c.closed().is_some() {
+                        self.entries.note_ending(slot);
+                    }
                 }
             }
         }
-        if ended || self.entries.iter().any(|e| e.over) {
+        self.due = due;
+        if self.entries.has_ending() {
             self.sweep();
         }
     }
 
     // ---- output
 
-    /// Appends the next datagrams to `buf`, at most `max` of them in one go. Call until it gives `None`.
+    /// Appends the next datagrams to `buf`, at most `max` of them in one go. Call until it gives
+    /// `None`.
     pub fn poll_transmit(&mut self, now: Instant, max: usize, buf: &mut Vec<u8>) -> Option<Transmit> {
         if let Some((to, data)) = self.replies.pop_front() {
             buf.extend_from_slice(&data);
             return Some(Transmit { to, size: data.len(), segment: None });
         }
         let us = self.us(now);
-        while self.cursor < self.entries.len() {
-            let entry = &mut self.entries[self.cursor];
-            let start = buf.len();
+        let start = buf.len();
+        while let Some(entry) = self.entries.first_sending() {
             let segment = match &mut entry.phase {
                 Phase::Greeting(g) => {
                     let wrote = (!entry.over || g.has_farewell()) && g.poll_transmit(us, self.local, buf);
                     wrote.then(|| buf.len() - start)
                 }
                 Phase::Up(c) if c.wants_transmit(us) => c.poll_transmit(us, max, buf),
-                Phase::Up(_) => {
-                    self.cursor += 1;
-                    continue;
-                }
+                Phase::Up(_) => None,
             };
-            entry.refresh_deadline();
-            match segment {
-                Some(segment) => {
-                    let size = buf.len() - start;
-                    return Some(Transmit { to: entry.peer, size, segment: (size > segment).then_some(segment) });
-                }
-                None => self.cursor += 1,
+            if let Some(segment) = segment {
+                let size = buf.len() - start;
+                return Some(Transmit { to: entry.peer, size, segment: (size > segment).then_some(segment) });
             }
+            self.entries.has_sent();
         }
-        self.cursor = 0;
+        if self.entries.has_ending() {
+            self.sweep();
+        }
         None
     }
 
@@ -509,9 +468,12 @@ impl Endpoint {
 
     /// When to call [`Self::handle_timeout`] next.
     #[must_use]
-    pub fn poll_timeout(&self) -> Option<Instant> {
+    pub fn poll_timeout(&mut self) -> Option<Instant> {
+        if self.entries.has_ending() {
+            return Some(self.epoch);
+        }
         let keys = self.listener.as_ref().and_then(|l| l.keys.poll_timeout());
-        let at = self.entries.iter().map(|e| e.deadline).chain(keys).min()?;
-        (at < i64::MAX).then(|| self.instant(at))
+        let at = self.entries.next_deadline().into_iter().chain(keys).min()?;
+        Some(self.instant(at))
     }
 }

@@ -217,7 +217,7 @@ impl fmt::Display for CloseReason {
             Self::RefusedHere(r) => write!(f, "refused here: {}", r.here()),
             Self::NotHeard => f.write_str("it called, but did not hear our answers: the way back is blocked; check its firewall and NAT"),
             Self::Replaced => f.write_str("replaced by a new connection of the same sender"),
-            Self::NoAnswer(d) => write!(f, "no answer at all within {:.0} s", d.as_secs_f64()),
+            Self::NoAnswer(d) => write!(f, "no answer within {:.0} s", d.as_secs_f64()),
             Self::PortClosed => f.write_str("the host answers, but nothing listens on that port"),
             Self::NotVersion5 => f.write_str("something answers there, but not with SRT handshake version 5"),
         }

@@ -68,7 +68,7 @@ pub struct Delivery {
     pub seq: Seq,
     /// The bytes as they were sent.
     pub payload: Bytes,
-    /// When it was due.
+    /// When it could be delivered: its time, or when it came, if that was later.
     pub due: Instant,
     /// Packets skipped just before it.
     pub skipped: u32,

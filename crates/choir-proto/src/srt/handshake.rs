@@ -13,7 +13,8 @@ use super::{
     keycheck,
     wire::{Control, Extension, HEADER, Handshake, HandshakeType, HsCaps, INDUCTION_MAGIC, flags},
 };
-use rand_core::RngCore;
+use rand_chacha::ChaCha20Rng;
+use rand_core::{RngCore, SeedableRng};
 use std::{net::IpAddr, time::Duration};
 
 const REPEAT_US: i64 = 250_000;
@@ -59,16 +60,14 @@ fn attach(h: &mut Handshake, extensions: Vec<Extension>) {
     h.extensions = extensions;
 }
 
-fn request_extensions(config: &LinkConfig, keys: Option<&CipherKeys>) -> Vec<Extension> {
+fn request_extensions(config: &LinkConfig, keys: Option<&CallKeys>) -> Vec<Extension> {
     let mut list = vec![Extension::HsReq(HsCaps {
         version: SRT_VERSION,
         flags: flags::LIVE,
         receiver_delay: millis(config.receive_latency),
         sender_delay: millis(config.send_latency),
     })];
-    if let (Some(keys), Some(pass)) = (keys, &config.passphrase) {
-        list.extend(keys.to_message(pass).map(Extension::KmReq));
-    }
+    list.extend(keys.map(|k| Extension::KmReq(k.message.clone())));
     list.extend(config.stream_id.clone().map(Extension::StreamId));
     list
 }
@@ -112,8 +111,8 @@ fn payload_max(mss: u32) -> usize {
     (mss.min(MTU) as usize).saturating_sub(IP_UDP + HEADER)
 }
 
-/// The responder's half: judges an HSREQ and its companions against our settings. `checked` is what became of its key message,
-/// where that has been looked at already.
+/// The responder's half: judges an HSREQ and its companions against our settings. `checked` is what
+/// became of its key message, where that has been looked at already.
 pub(super) fn answer(
     h: &Handshake,
     config: &LinkConfig,
@@ -192,7 +191,7 @@ fn accept_response(
     arrived: i64,
     timestamp: u32,
     local_isn: Seq,
-    keys: Option<&CipherKeys>,
+    keys: Option<&CallKeys>,
 ) -> Result<Agreed, Refusal> {
     if payload_max(h.mtu) < PAYLOAD_LEAST {
         return Err(RejectReason::Rogue.into());
@@ -205,16 +204,13 @@ fn accept_response(
         (None, None) => None,
         (None, Some(_)) => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseHere)),
         (Some(_), None) => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseThere)),
-        (Some(keys), Some(m)) => {
-            let sent = config.passphrase.as_ref().and_then(|p| keys.to_message(p));
-            match m.len() {
-                // One word is the refusal form: 3 no secret, 4 bad secret.
-                4 if m[3] == 3 => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseThere)),
-                4 => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
-                _ if sent.as_ref() == Some(m) => Some(keys.clone()),
-                _ => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
-            }
-        }
+        (Some(own), Some(m)) => match m.len() {
+            // One word is the refusal form: 3 no secret, 4 bad secret.
+            4 if m[3] == 3 => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseThere)),
+            4 => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
+            _ if own.message == *m => Some(own.keys.clone()),
+            _ => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
+        },
     };
     Ok(agree(h, config, &caps, (arrived, timestamp), local_isn, keys))
 }
@@ -237,6 +233,26 @@ enum Phase {
     Answered,
 }
 
+/// The keys of a call, wrapped with its passphrase: that costs 2048 hash rounds, about a
+/// millisecond.
+#[derive(Debug, Clone)]
+pub struct CallKeys {
+    keys: CipherKeys,
+    message: Vec<u8>,
+}
+
+impl CallKeys {
+    /// Draws them for a call; none where it has no passphrase. The seed must come from the system's
+    /// randomness, in tests from anywhere.
+    #[must_use]
+    pub fn draw(config: &LinkConfig, seed: [u8; 32]) -> Option<Self> {
+        let passphrase = config.passphrase.as_ref()?;
+        let mut keys = CipherKeys::generate(config.key_length, &mut ChaCha20Rng::from_seed(seed));
+        let message = keys.to_message(passphrase)?;
+        Some(Self { keys, message })
+    }
+}
+
 /// A greeting under way from this end, as caller or in rendezvous.
 #[derive(Debug)]
 pub(super) struct Greeting {
@@ -244,7 +260,7 @@ pub(super) struct Greeting {
     pub id: u32,
     isn: Seq,
     phase: Phase,
-    keys: Option<CipherKeys>,
+    keys: Option<CallKeys>,
     started: i64,
     next_send: i64,
     own_cookie: u32,
@@ -254,13 +270,15 @@ pub(super) struct Greeting {
     /// Refusal to send before the greeting ends.
     farewell: Option<RejectReason>,
     unreachable: bool,
+    junk: bool,
     /// When the caller's conclusion left, as long as it left once only.
     concluded: Option<i64>,
 }
 
 impl Greeting {
-    fn new(config: LinkConfig, id: u32, now: i64, rng: &mut impl RngCore, phase: Phase) -> Self {
-        let keys = config.passphrase.as_ref().map(|_| CipherKeys::generate(config.key_length, rng));
+    /// Begins one, as caller or to meet a peer that does the same.
+    pub fn new(config: LinkConfig, keys: Option<CallKeys>, id: u32, now: i64, rng: &mut impl RngCore, rendezvous: bool) -> Self {
+        let phase = if rendezvous { Phase::Waving } else { Phase::Inducing };
         let isn = config.initial_seq.unwrap_or_else(|| Seq::new(rng.next_u32()));
         Self {
             config,
@@ -277,16 +295,9 @@ impl Greeting {
             answered: None,
             farewell: None,
             unreachable: false,
+            junk: false,
             concluded: None,
         }
-    }
-
-    pub fn caller(config: LinkConfig, id: u32, now: i64, rng: &mut impl RngCore) -> Self {
-        Self::new(config, id, now, rng, Phase::Inducing)
-    }
-
-    pub fn rendezvous(config: LinkConfig, id: u32, now: i64, rng: &mut impl RngCore) -> Self {
-        Self::new(config, id, now, rng, Phase::Waving)
     }
 
     fn is_rendezvous(&self) -> bool {
@@ -297,6 +308,11 @@ impl Greeting {
     /// True the first time.
     pub fn note_unreachable(&mut self) -> bool {
         !std::mem::replace(&mut self.unreachable, true)
+    }
+
+    /// Something came from the peer that is no SRT.
+    pub fn note_junk(&mut self) {
+        self.junk = true;
     }
 
     pub fn poll_timeout(&self) -> i64 {
@@ -311,7 +327,11 @@ impl Greeting {
         if now < self.give_up_at() {
             return Step::Stay;
         }
-        let reason = if self.unreachable { CloseReason::PortClosed } else { CloseReason::NoAnswer(self.config.connect_timeout) };
+        let reason = match () {
+            () if self.unreachable => CloseReason::PortClosed,
+            () if self.junk => CloseReason::NotVersion5,
+            () => CloseReason::NoAnswer(self.config.connect_timeout),
+        };
         Step::Failed(reason, None)
     }
 

@@ -1,7 +1,9 @@
-//! Passphrase checks of callers, done outside the endpoint: each costs 2048 hash rounds, and wrong ones may come by the thousand.
+//! Passphrase checks of callers, done outside the endpoint: each costs 2048 hash rounds, and wrong
+//! ones may come by the thousand.
 //!
-//! A listener queues them, a few for each address, and hands out one after the other with pauses between. Whoever was turned away
-//! for a full queue and asks again goes before those who ask for the first time.
+//! A listener queues them, a few for each address, and hands out one after the other with pauses
+//! between. Whoever was turned away for a full queue and asks again goes before those who ask for
+//! the first time.
 
 use super::{
     CipherKeys, Passphrase, RuleId,

@@ -17,6 +17,8 @@ const REMEMBERED: usize = 64;
 #[derive(Debug)]
 pub(super) struct Held {
     pub ts: i64,
+    /// When it came.
+    pub came: i64,
     pub payload: Bytes,
 }
 
@@ -54,6 +56,7 @@ pub(super) enum Arrival {
 pub(super) struct Released {
     pub seq: Seq,
     pub held: Held,
+    /// When it could be released: its time, or when it came, if that was later.
     pub due: i64,
     /// Packets skipped just before it.
     pub skipped: u32,
@@ -66,6 +69,8 @@ pub(super) struct ReceiveBuffer {
     window: usize,
     /// Slots from the front without a hole.
     contiguous: usize,
+    /// Slots before the first packet held: all of them when none is.
+    holes_ahead: usize,
     missing: u32,
     next_report: i64,
     reorder: i64,
@@ -83,6 +88,7 @@ impl ReceiveBuffer {
             slots: VecDeque::new(),
             window: window as usize,
             contiguous: 0,
+            holes_ahead: 0,
             missing: 0,
             next_report: i64::MAX,
             reorder: 0,
@@ -105,7 +111,7 @@ impl ReceiveBuffer {
         self.slots.len() as u32
     }
     pub fn is_empty(&self) -> bool {
-        self.slots.iter().all(|s| !matches!(s, Slot::Have(_)))
+        self.holes_ahead == self.slots.len()
     }
 
     /// True when a packet of this number would be taken, so that junk is not decrypted.
@@ -127,12 +133,16 @@ impl ReceiveBuffer {
         if index >= self.slots.len() {
             let gap = (index - self.slots.len()) as u32;
             let first_report = now + self.reorder;
+            let was_empty = self.is_empty();
             for _ in 0..gap {
                 self.slots.push_back(Slot::Missing { noticed: now, next_report: first_report });
             }
             if gap > 0 {
                 self.missing += gap;
                 self.next_report = self.next_report.min(first_report);
+            }
+            if was_empty {
+                self.holes_ahead = index;
             }
             self.slots.push_back(Slot::Have(held));
             self.advance();
@@ -159,6 +169,7 @@ impl ReceiveBuffer {
             }
         };
         *slot = Slot::Have(held);
+        self.holes_ahead = self.holes_ahead.min(index);
         self.advance();
         arrival
     }
@@ -187,12 +198,16 @@ impl ReceiveBuffer {
                 let count = to as u32 + 1;
                 self.note_skipped(count);
                 self.slots.clear();
-                self.contiguous = 0;
+                (self.contiguous, self.holes_ahead) = (0, 0);
                 self.next = last.add(1);
                 return;
             }
+            let was_empty = self.is_empty();
             while self.slots.len() <= to && self.slots.len() < self.window {
                 self.slots.push_back(Slot::Gone);
+            }
+            if was_empty {
+                self.holes_ahead = self.slots.len();
             }
         }
         self.advance();
@@ -208,10 +223,10 @@ impl ReceiveBuffer {
 
     /// Index and timestamp of the first packet held.
     fn first_held(&self) -> Option<(usize, i64)> {
-        self.slots.iter().enumerate().find_map(|(i, s)| match s {
-            Slot::Have(h) => Some((i, h.ts)),
+        match self.slots.get(self.holes_ahead)? {
+            Slot::Have(h) => Some((self.holes_ahead, h.ts)),
             _ => None,
-        })
+        }
     }
 
     /// When the next packet is to be released.
@@ -242,6 +257,9 @@ impl ReceiveBuffer {
             Some(Slot::Have(held)) => {
                 self.next = self.next.add(1);
                 self.contiguous = self.contiguous.saturating_sub(1);
+                // Each hole is passed over once.
+                self.holes_ahead = self.slots.iter().take_while(|s| !matches!(s, Slot::Have(_))).count();
+                let due = due.max(held.came);
                 Some(Released { seq, held, due, skipped: index as u32 })
             }
             _ => None,
@@ -253,8 +271,8 @@ impl ReceiveBuffer {
         (self.missing > 0).then_some(self.next_report)
     }
 
-    /// Packets to report now; those reported are due again after half a round trip and its variation,
-    /// so that a lost report costs half a round trip, not a whole one.
+    /// Packets to report now; those reported are due again after half a round trip and its
+    /// variation, so that a lost report costs half a round trip, not a whole one.
     pub fn poll_report(&mut self, now: i64, patience: i64) -> Option<LossList> {
         // Without fresh reordering the tolerance melts within a few seconds.
         if self.reorder > 0 && now - self.reorder_seen > 1_000_000 {
@@ -295,7 +313,7 @@ mod tests {
     }
 
     fn held(ts: i64) -> Held {
-        Held { ts, payload: Bytes::from_static(b"x") }
+        Held { ts, came: 0, payload: Bytes::from_static(b"x") }
     }
 
     fn put(b: &mut ReceiveBuffer, now: i64, seq: u32, resent: bool) -> Arrival {

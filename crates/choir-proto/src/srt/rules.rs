@@ -33,7 +33,8 @@ pub struct AcceptRule {
 }
 
 impl AcceptRule {
-    /// Whether a stream ID in the key=value form asks for the direction that this rule has (`m`: request, publish).
+    /// Whether a stream ID in the key=value form asks for the direction that this rule has (`m`:
+    /// request, publish).
     pub(super) fn fits_mode(&self, stream_id: Option<&str>) -> bool {
         let wrong = if self.callers_send { "request" } else { "publish" };
         stream_id.is_none_or(|s| StreamId::parse(s).get("m") != Some(wrong))

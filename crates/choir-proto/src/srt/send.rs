@@ -21,7 +21,8 @@ pub(super) struct Outgoing {
     queued: bool,
     /// The peer has reported it missing.
     reported: bool,
-    /// Origin time of the packet behind the hole that it is in: the receiver skips the hole when that one is due.
+    /// Origin time of the packet behind the hole that it is in: the receiver skips the hole when
+    /// that one is due.
     hole_ends: i64,
 }
 
@@ -36,6 +37,10 @@ pub(super) struct SendBuffer {
     window: usize,
     peer_window: usize,
     acked: Seq,
+    /// Packets that were sent and given up, which may still take room there, until an
+    /// acknowledgement reaches this number.
+    given_up: usize,
+    given_up_end: Seq,
     message: u32,
 }
 
@@ -44,6 +49,9 @@ pub(super) struct SendBuffer {
 pub(super) struct Reported {
     /// Packets that were not reported before.
     pub new: u64,
+    /// Ranges that they are in, and the most in one.
+    pub holes: u64,
+    pub longest: u32,
     /// Of those, the ones that would come too late: they are not repeated.
     pub too_late: u64,
     /// The range that is no longer here.
@@ -67,6 +75,8 @@ impl SendBuffer {
             window: window as usize,
             peer_window: (peer_window.max(2)) as usize,
             acked: first,
+            given_up: 0,
+            given_up_end: first,
             message: 1,
         }
     }
@@ -110,8 +120,7 @@ impl SendBuffer {
     }
 
     fn may_send_new(&self) -> bool {
-        let ahead = self.first.add(self.sent as u32).distance_from(self.acked).max(0) as usize;
-        self.sent < self.packets.len() && ahead < self.peer_window
+        self.sent < self.packets.len() && self.given_up + self.sent < self.peer_window
     }
 
     /// Size of the payload that `next` would give.
@@ -141,7 +150,8 @@ impl SendBuffer {
         Some(Pick { seq, packet, resent: false })
     }
 
-    /// Takes back what is asked for and whose hole ends before `oldest`: it would come too late. Gives how many were never repeated.
+    /// Takes back what is asked for and whose hole ends before `oldest`: it would come too late.
+    /// Gives how many were never repeated.
     pub fn give_up(&mut self, oldest: i64) -> u64 {
         let mut given_up = 0;
         while let Some(seq) = self.again.front().copied() {
@@ -189,19 +199,23 @@ impl SendBuffer {
         }
         if next.distance_from(self.acked) > 0 {
             self.acked = next;
+            if next.distance_from(self.given_up_end) >= 0 {
+                self.given_up = 0;
+            }
         }
         if let Ok(count) = usize::try_from(next.distance_from(self.first)) {
             self.forget_front(count);
         }
     }
 
-    /// Queues reported packets whose hole ends after `oldest`, but none a second time within `guard` of its last repeat. Gives what it came to.
+    /// Queues reported packets whose hole ends after `oldest`, but none a second time within
+    /// `guard` of its last repeat. Gives what it came to.
     pub fn handle_nak(&mut self, list: &LossList, now: i64, guard: i64, oldest: i64) -> Reported {
         let mut gone: Option<(Seq, Seq)> = None;
         let mut too_late = 0;
         // Overlapping ranges are junk: one report costs at most one window of work.
         let mut budget = self.window;
-        let mut reported = 0;
+        let (mut reported, mut holes, mut longest) = (0, 0, 0);
         for &(first, last) in &list.0 {
             if first.distance_from(self.first) < 0 {
                 let end = if last.distance_from(self.first) < 0 { last } else { self.first.sub(1) };
@@ -212,6 +226,7 @@ impl SendBuffer {
             let from = first.distance_from(self.first).max(0) as usize;
             let Ok(to) = usize::try_from(last.distance_from(self.first)) else { continue };
             let hole_ends = self.packets.get(to + 1).map_or(i64::MAX, |p| p.ts);
+            let before = reported;
             for index in from..=to.min(self.sent.wrapping_sub(1)) {
                 if index >= self.sent || budget == 0 {
                     break;
@@ -226,8 +241,10 @@ impl SendBuffer {
                     self.again.push_back(self.first.add(index as u32));
                 }
             }
+            holes += u64::from(reported > before);
+            longest = longest.max((reported - before) as u32);
         }
-        Reported { new: reported, too_late, gone }
+        Reported { new: reported, holes, longest, too_late, gone }
     }
 
     /// Origin time of the oldest packet that was sent and is not acknowledged.
@@ -240,19 +257,25 @@ impl SendBuffer {
         self.packets.front().map(|p| p.ts + horizon)
     }
 
-    /// Drops packets older than `horizon`; gives how many, the range, and how many of them were never sent.
+    /// Drops packets older than `horizon`; gives how many, the range of all that the peer cannot
+    /// get any more (an earlier word of it may have been lost), and how many of them were never
+    /// sent.
     pub fn forget_old(&mut self, now: i64, horizon: i64) -> Option<(u32, Seq, Seq, u32)> {
         let count = self.packets.iter().take_while(|p| p.ts + horizon <= now).count();
         if count == 0 {
             return None;
         }
-        let (first, unsent) = (self.first, count.saturating_sub(self.sent));
+        let unsent = count.saturating_sub(self.sent);
+        if count > unsent {
+            self.given_up += count - unsent;
+            self.given_up_end = self.first.add((count - unsent) as u32);
+        }
         self.forget_front(count);
-        Some((count as u32, first, self.first.sub(1), unsent as u32))
+        Some((count as u32, self.acked, self.first.sub(1), unsent as u32))
     }
 
-    /// When the last packet sent, still unacknowledged, is to be sent again: a lost tail makes no gap
-    /// that the receiver could see.
+    /// When the last packet sent, still unacknowledged, is to be sent again: a lost tail makes no
+    /// gap that the receiver could see.
     pub fn tail_at(&self, patience: i64) -> Option<i64> {
         if self.sent == 0 || self.sent < self.packets.len() || !self.again.is_empty() {
             return None;
@@ -298,7 +321,7 @@ mod tests {
         assert_eq!(b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0).new, 2);
         assert_eq!(
             b.handle_nak(&nak(&[(100, 101)]), 50_000, 40_000, 0),
-            Reported { new: 0, too_late: 0, gone: None },
+            Reported { new: 0, holes: 0, longest: 0, too_late: 0, gone: None },
             "reported and queued already"
         );
         assert_eq!(send_all(&mut b, 50_000), [(100, true), (101, true), (103, false), (104, false)]);
@@ -333,8 +356,12 @@ mod tests {
     fn what_would_come_too_late_is_not_repeated() {
         let mut b = filled(4);
         send_all(&mut b, 4000);
-        // A hole is skipped when the packet behind it is due: that of 100 was made at 1000, that of 102 at 3000.
-        assert_eq!(b.handle_nak(&nak(&[(100, 100), (102, 102)]), 50_000, 1000, 1001), Reported { new: 2, too_late: 1, gone: None });
+        // A hole is skipped when the packet behind it is due: that of 100 was made at 1000, that of
+        // 102 at 3000.
+        assert_eq!(
+            b.handle_nak(&nak(&[(100, 100), (102, 102)]), 50_000, 1000, 1001),
+            Reported { new: 2, holes: 2, longest: 1, too_late: 1, gone: None }
+        );
         assert_eq!(send_all(&mut b, 50_000), [(102, true)]);
         b.handle_nak(&nak(&[(100, 100), (102, 102)]), 90_000, 1000, 0);
         assert_eq!(b.give_up(2000), 1, "its time came while it waited");
@@ -351,7 +378,11 @@ mod tests {
         b.handle_ack(Seq::new(9000));
         assert_eq!(b.in_flight(), 2, "an old one, and one of packets never sent");
         let got = b.handle_nak(&nak(&[(99, 102)]), 90_000, 1000, 0);
-        assert_eq!(got, Reported { new: 1, too_late: 0, gone: Some((Seq::new(99), Seq::new(101))) }, "what is gone is named");
+        assert_eq!(
+            got,
+            Reported { new: 1, holes: 1, longest: 1, too_late: 0, gone: Some((Seq::new(99), Seq::new(101))) },
+            "what is gone is named"
+        );
     }
 
     #[test]

@@ -1,4 +1,5 @@
-//! 31-bit packet sequence numbers and 32-bit microsecond timestamps, both of which wrap in normal use.
+//! 31-bit packet sequence numbers and 32-bit microsecond timestamps, both of which wrap in normal
+//! use.
 
 use std::fmt;
 
@@ -48,7 +49,8 @@ impl fmt::Display for Seq {
     }
 }
 
-/// Carries a 32-bit timestamp over its wrap (each 71.6 minutes): the 64-bit value closest to `near`.
+/// Carries a 32-bit timestamp over its wrap (each 71.6 minutes): the 64-bit value closest to
+/// `near`.
 pub(crate) fn unwrap_timestamp(ts: u32, near: i64) -> i64 {
     near + i64::from(ts.wrapping_sub(near as u32) as i32)
 }

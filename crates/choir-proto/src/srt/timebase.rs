@@ -35,22 +35,28 @@ impl TimeBase {
 
     /// Local time at which a packet with this (carried-over) timestamp is due.
     pub fn due(&self, ts: i64) -> i64 {
-        self.base + ts + self.latency + self.drift.applied
+        self.expected(ts) + self.latency
+    }
+
+    /// Local time at which it would have come, had it been on the way as long as the handshake.
+    pub fn expected(&self, ts: i64) -> i64 {
+        self.base + ts + self.drift.applied
     }
 
     pub fn drift_us(&self) -> i64 {
         self.drift.applied
     }
 
-    /// Takes one round trip: the peer stamped `timestamp`, it arrived `now`, `rtt` after our question.
+    /// Takes one round trip: the peer stamped `timestamp`, it arrived `now`, `rtt` after our
+    /// question.
     pub fn handle_sample(&mut self, now: i64, timestamp: u32, rtt: i64) {
         let ts = unwrap_timestamp(timestamp, self.last_ts);
         self.drift.sample(now, now - ts - rtt / 2, rtt);
     }
 }
 
-/// Of each window the sample with the shortest round trip counts: it waited least in queues, so half
-/// its round trip is the best guess at the way here.
+/// Of each window the sample with the shortest round trip counts: it waited least in queues, so
+/// half its round trip is the best guess at the way here.
 #[derive(Debug, Default)]
 struct Drift {
     window_end: Option<i64>,
@@ -121,7 +127,8 @@ impl Rtt {
         self.least = self.least.min(rtt);
     }
 
-    /// What queues on the way add to the least round trip: 0 while nothing is measured, or where it only varies.
+    /// What queues on the way add to the least round trip: 0 while nothing is measured, or where it
+    /// only varies.
     pub fn queued(&self) -> i64 {
         if self.measured { (self.rtt - self.var - self.least.min(self.rtt)).max(0) } else { 0 }
     }
@@ -163,7 +170,8 @@ mod tests {
         for second in 0..120i64 {
             for k in 0..100 {
                 now = second * 1_000_000 + k * 10_000;
-                // The peer's clock is 100 ppm slow; every other sample waited 30 ms in a queue on the way here.
+                // The peer's clock is 100 ppm slow; every other sample waited 30 ms in a queue on
+                // the way here.
                 let there = now - now / 10_000;
                 let queued = if k % 2 == 0 { 30_000 } else { 0 };
                 base.handle_sample(now, (there - 10_000 - queued) as u32, 20_000 + queued);

@@ -42,7 +42,8 @@ pub fn frame(message: &Message) -> Vec<u8> {
     out
 }
 
-/// Cuts a control stream into messages. Types that are not known are skipped, however they are filled.
+/// Cuts a control stream into messages. Types that are not known are skipped, however they are
+/// filled.
 #[derive(Debug, Default)]
 pub struct Framer {
     held: Vec<u8>,

@@ -1,4 +1,5 @@
-//! Entry points for fuzzers: whatever a peer can hand in. None of them may panic or keep more than its limits.
+//! Entry points for fuzzers: whatever a peer can hand in. None of them may panic or keep more than
+//! its limits.
 
 use super::{
     Catalogue, GroupReader, GroupWriter, Hello, Listener, ListenerConfig, OPEN_GROUP, Speaker, SpeakerConfig, UnitHead, VERSION, Wish,

@@ -1,5 +1,5 @@
-//! Units to a multicast group (section 8): RTP (RFC 3550), each packet sealed with AES-128-GCM as SRTP does
-//! (RFC 7714), lost packets asked for over the control stream.
+//! Units to a multicast group (section 8): RTP (RFC 3550), each packet sealed with AES-128-GCM as
+//! SRTP does (RFC 7714), lost packets asked for over the control stream.
 
 use super::{
     GroupOffer, Repair, UNIT_MAX,
@@ -204,7 +204,8 @@ impl std::fmt::Debug for GroupReader {
 }
 
 impl GroupReader {
-    /// By what the source told; `None` when that is not usable. A packet is given up after `patience`.
+    /// By what the source told; `None` when that is not usable. A packet is given up after
+    /// `patience`.
     #[must_use]
     pub fn new(offer: &GroupOffer, patience: Duration) -> Option<Self> {
         let key = GroupKey::new(unhex(&offer.key)?, unhex(&offer.salt)?, offer.ssrc);

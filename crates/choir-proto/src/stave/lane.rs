@@ -1,5 +1,5 @@
-//! What one receiver of a source is given (section 5): the grade that it asks for, a lower one while it cannot
-//! keep up, nothing that is too late.
+//! What one receiver of a source is given (section 5): the grade that it asks for, a lower one
+//! while it cannot keep up, nothing that is too late.
 
 use super::{
     Ask, Grade, Play, StreamOffer,
@@ -147,8 +147,8 @@ impl Lane {
         self.choose("changed");
     }
 
-    /// Streams that the receiver can use, the one that it asks for first, then those below; those above only
-    /// when there is nothing else.
+    /// Streams that the receiver can use, the one that it asks for first, then those below; those
+    /// above only when there is nothing else.
     fn usable(&self) -> Vec<&StreamOffer> {
         let mut all: Vec<_> = self.offered.iter().filter(|s| self.ask.codecs.contains(&s.codec)).collect();
         all.sort_by_key(|s| (s.grade, s.id));

@@ -107,7 +107,8 @@ impl Listener {
     /// Takes bytes of the control stream.
     ///
     /// # Errors
-    /// The source does not keep to the protocol, or cannot prove the group key: close the connection.
+    /// The source does not keep to the protocol, or cannot prove the group key: close the
+    /// connection.
     pub fn handle_control(&mut self, data: &[u8]) -> Result<(), Broken> {
         for message in self.framer.push(data)? {
             if self.done {
@@ -280,7 +281,8 @@ impl Listener {
         }
     }
 
-    /// Bytes for the control stream. Held back up to the source's first word, except this end's own.
+    /// Bytes for the control stream. Held back up to the source's first word, except this end's
+    /// own.
     pub fn poll_control(&mut self) -> Option<Vec<u8>> {
         let may = self.peer.is_some() || self.done || matches!(self.out.front(), Some(Message::Hello(_)));
         may.then(|| self.out.pop_front()).flatten().map(|m| frame(&m))

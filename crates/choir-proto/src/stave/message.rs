@@ -1,4 +1,5 @@
-//! Control messages (section 4). Each body is a JSON object; members that are not known are ignored.
+//! Control messages (section 4). Each body is a JSON object; members that are not known are
+//! ignored.
 
 use super::{Grade, Tally};
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,5 @@
-//! Stave, our own LAN video link: named sources, tally and camera control coming back. `docs/stave.md` is its
-//! specification; section numbers here are of that page.
+//! Stave, our own LAN video link: named sources, tally and camera control coming back.
+//! `docs/stave.md` is its specification; section numbers here are of that page.
 //!
 //! ```text
 //! receiver                                 source
@@ -12,8 +12,9 @@
 //!   Tally, Camera, Keyframe, Report ──────►
 //! ```
 //!
-//! A [`Speaker`] is the source's side of one connection, a [`Listener`] the receiver's; neither knows a socket.
-//! Both take control bytes and the time, and are polled for bytes, events and the next deadline.
+//! A [`Speaker`] is the source's side of one connection, a [`Listener`] the receiver's; neither
+//! knows a socket. Both take control bytes and the time, and are polled for bytes, events and the
+//! next deadline.
 
 mod frame;
 pub mod fuzz;

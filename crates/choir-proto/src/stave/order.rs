@@ -1,4 +1,5 @@
-//! Units as they were made (section 6): streams overtake each other, what is late is not waited for long.
+//! Units as they were made (section 6): streams overtake each other, what is late is not waited for
+//! long.
 
 use super::{
     Grade,
@@ -77,9 +78,11 @@ impl<T> UnitOrder<T> {
         }
     }
 
-    /// From now on units of this turn count. One that joins a group in the middle knows no first number.
+    /// From now on units of this turn count. One that joins a group in the middle knows no first
+    /// number.
     pub fn turn(&mut self, now: Instant, turn: u32, grade: Grade, joins_midway: bool) {
-        // What is held of the ended turn stands behind a hole: pictures there lean on what did not come.
+        // What is held of the ended turn stands behind a hole: pictures there lean on what did not
+        // come.
         self.missing += self.lots.iter().map(|l| l.held.len() as u64).sum::<u64>();
         self.turn = Some(turn as u16);
         self.joins_midway = joins_midway;

@@ -1,5 +1,5 @@
-//! Proving the group key to each other (section 3): tied to this very connection, so that nobody in between can
-//! pass a proof on.
+//! Proving the group key to each other (section 3): tied to this very connection, so that nobody in
+//! between can pass a proof on.
 
 use hmac::{Hmac, Mac};
 use sha2::Sha256;
@@ -33,7 +33,8 @@ impl std::fmt::Debug for SharedKey {
 }
 
 impl SharedKey {
-    /// From the words that all of a group have. Takes some tens of milliseconds: once a start, not once a connection.
+    /// From the words that all of a group have. Takes some tens of milliseconds: once a start, not
+    /// once a connection.
     #[must_use]
     pub fn derive(words: &str, group: &str) -> Self {
         let mut key = Zeroizing::new([0; 32]);

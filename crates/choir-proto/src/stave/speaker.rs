@@ -170,7 +170,7 @@ impl Speaker {
         } else if let Some(key) = &self.config.key {
             let proof = hello.proof.as_deref();
             match proof {
-                None => Some((RefusalCode::Key, "this machine wants a group key, and the other end gave none".into())),
+                None => Some((RefusalCode::Key, "this machine requires a group key, and the other end has none".into())),
                 Some(p) if !key.proves(Side::Caller, &self.config.exported, p) => {
                     Some((RefusalCode::Key, "the group keys of the two ends differ".into()))
                 }

@@ -1,4 +1,5 @@
-//! An access unit on its way (section 6): a head, additions, the payload. One QUIC stream carries one.
+//! An access unit on its way (section 6): a head, additions, the payload. One QUIC stream carries
+//! one.
 
 use bytes::{Buf, BufMut};
 

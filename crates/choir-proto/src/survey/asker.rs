@@ -1,4 +1,4 @@
-//! This side: greets, measures, and has the other side's findings sent.
+//! This side: greets, measures, and has the other end's findings sent.
 
 use super::{
     IP_UDP, Outgoing, Pace, STREAM_SIZE, TRAIN,
@@ -16,7 +16,8 @@ const PING_US: i64 = 50_000;
 /// From train to train, µs, and how many each way.
 const TRAIN_US: i64 = 150_000;
 const TRAINS: u32 = 4;
-/// Datagram sizes that are tried, with IP and UDP headers: what tunnels and mobile networks leave of 1500.
+/// Datagram sizes that are tried, with IP and UDP headers: what tunnels and mobile networks leave
+/// of 1500.
 const SIZES: [u16; 8] = [1280, 1360, 1400, 1420, 1440, 1460, 1480, 1500];
 /// Times that each is tried.
 const SIZE_TRIES: u32 = 3;
@@ -40,7 +41,7 @@ pub enum Phase {
     Streaming,
     /// Trains and sizes.
     Probing,
-    /// Waiting for the other side's findings.
+    /// Waiting for the other end's findings.
     Asking,
     /// All there.
     Done,
@@ -53,13 +54,13 @@ pub enum Failure {
     #[error("no answer: is \"choir path --answer\" running there with the same token, and is its UDP port open?")]
     NoAnswer,
     /// It answered and fell silent.
-    #[error("the other side answered at first and fell silent: the path broke")]
+    #[error("the other end answered at first and fell silent: the path broke")]
     FellSilent,
     /// Busy.
-    #[error("the other side is answering somebody else: try again when that is over")]
+    #[error("the other end is answering somebody else: try again when that is over")]
     Busy,
     /// Its limits are lower.
-    #[error("the other side allows at most {limit_bps} bits per second for {limit_ms} ms")]
+    #[error("the other end allows at most {limit_bps} bits per second for {limit_ms} ms")]
     TooMuch {
         /// Greatest rate.
         limit_bps: u64,

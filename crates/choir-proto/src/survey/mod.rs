@@ -1,5 +1,6 @@
-//! Measuring a path between two Cable Choirs: round trips, both ways' delay, loss and order, the rate and the
-//! datagram size that fit. A protocol of our own over UDP; every datagram proves that its sender has the token.
+//! Measuring a path between two Cable Choirs: round trips, both ways' delay, loss and order, the
+//! rate and the datagram size that fit. A protocol of our own over UDP; every datagram proves that
+//! its sender has the token.
 //!
 //! ```text
 //! asker                                  answerer
@@ -13,8 +14,8 @@
 //!   Ask ─►   ◄─ Report                     what the answerer saw
 //! ```
 //!
-//! An answerer never sends more than its limit, never longer than it was asked for, and stops a second after
-//! the asker falls silent.
+//! An answerer never sends more than its limit, never longer than it was asked for, and stops a
+//! second after the asker falls silent.
 
 mod answerer;
 mod asker;
@@ -39,7 +40,8 @@ pub struct Outgoing {
 const TRAIN: u32 = 40;
 /// IPv4 and UDP headers.
 const IP_UDP: usize = 28;
-/// Bytes of a stream packet behind IP and UDP: what a link's packet has, 16 of header and 1316 of media.
+/// Bytes of a stream packet behind IP and UDP: what a link's packet has, 16 of header and 1316 of
+/// media.
 pub const STREAM_SIZE: usize = 1332;
 
 /// µs from one packet to the next at this many bits of media per second.

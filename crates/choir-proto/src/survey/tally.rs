@@ -53,7 +53,8 @@ pub struct WayReport {
     pub doubled: u32,
     /// One-way delay above its least.
     pub delay: Percentiles,
-    /// Bits per second that a train came with, IP headers included; `None` when none came through whole.
+    /// Bits per second that a train came with, IP headers included; `None` when none came through
+    /// whole.
     pub train_bps: Option<u64>,
 }
 

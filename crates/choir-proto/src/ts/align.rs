@@ -1,5 +1,5 @@
-//! Cuts a byte stream at packet borders (ISO 13818-1, 2.4.3.2): whatever size the pieces come in, what follows handles whole
-//! packets only.
+//! Cuts a byte stream at packet borders (ISO 13818-1, 2.4.3.2): whatever size the pieces come in,
+//! what follows handles whole packets only.
 
 use super::{TS_PACKET, packet::SYNC};
 use bytes::{Bytes, BytesMut};
@@ -26,7 +26,8 @@ pub struct PacketAligner {
 }
 
 impl PacketAligner {
-    /// Takes one piece and hands on what is complete. A piece of whole packets is not copied. Keeps less than two packets.
+    /// Takes one piece and hands on what is complete. A piece of whole packets is not copied. Keeps
+    /// less than two packets.
     pub fn push(&mut self, data: &Bytes, mut give: impl FnMut(Aligned)) {
         let mut rest = if self.carry.is_empty() {
             data.clone()
@@ -56,8 +57,8 @@ impl PacketAligner {
     }
 }
 
-/// Where packets may begin behind the first byte: two sync bytes a packet apart, or, where the start of a packet is
-/// kept, one so near to the end that the other is still to come.
+/// Where packets may begin behind the first byte: two sync bytes a packet apart, or, where the
+/// start of a packet is kept, one so near to the end that the other is still to come.
 fn next_sync(data: &[u8], keeps: bool) -> usize {
     let begins = |at: usize| data[at] == SYNC && data.get(at + TS_PACKET).map_or(keeps, |b| *b == SYNC);
     (1..data.len()).find(|at| begins(*at)).unwrap_or(data.len())

@@ -1,5 +1,5 @@
-//! A source's transport stream, parsed once for everybody who needs to know what is in it: tables, clock references, unit starts,
-//! keyframes. Meters, splicers and taps read the same [`Piece`].
+//! A source's transport stream, parsed once for everybody who needs to know what is in it: tables,
+//! clock references, unit starts, keyframes. Meters, splicers and taps read the same [`Piece`].
 
 use super::{
     Aligned, TS_PACKET, TsPacket,
@@ -52,7 +52,8 @@ pub(super) struct Indexed<'a> {
     pub stream: Option<(usize, StreamKind)>,
     /// Of the unit that begins in it.
     pub header: Option<PesHeader>,
-    /// That unit is of the stream by whose units a source can come on: the first of pictures, where it has any.
+    /// That unit is of the stream by whose units a source can come on: the first of pictures, where
+    /// it has any.
     pub may_enter: bool,
     /// With this packet it is known what the picture of its unit is.
     pub picture: Option<Picture>,
@@ -234,7 +235,8 @@ impl Index {
             i.may_enter = i.header.is_some()
                 && match video {
                     Some(first) => first.pid == i.packet.pid,
-                    // Without pictures any unit of sound will do, and the flag where the codec is not known.
+                    // Without pictures any unit of sound will do, and the flag where the codec is
+                    // not known.
                     None => kind.is_audio() || flagged,
                 };
             if i.header.is_some() && kind.is_video() {

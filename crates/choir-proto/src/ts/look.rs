@@ -32,7 +32,8 @@ impl Look {
     /// Takes more of the unit; gives its picture once it is known.
     pub fn push(&mut self, data: &[u8], ended: bool, scrambled: bool) -> Option<Picture> {
         let by_flag = Picture { keyframe: true, with_sets: None };
-        // Nothing can be seen in it. Some encoders never set the flag, and a take must come to its end.
+        // Nothing can be seen in it. Some encoders never set the flag, and a take must come to its
+        // end.
         if scrambled {
             return Some(by_flag);
         }
@@ -47,7 +48,8 @@ impl Look {
     }
 }
 
-/// Whether the first slice is that of a keyframe, once it has come, and whether parameter sets came before it.
+/// Whether the first slice is that of a keyframe, once it has come, and whether parameter sets came
+/// before it.
 pub(super) fn first_slice(kind: StreamKind, head: &[u8]) -> (Option<bool>, bool) {
     let mut with_sets = false;
     // The last unit may not be whole, but its first byte is.

@@ -1,4 +1,5 @@
-//! Meters what an index has found: what is in a stream, how clean it is, how fast; and, on request, cuts it into access units.
+//! Meters what an index has found: what is in a stream, how clean it is, how fast; and, on request,
+//! cuts it into access units.
 
 use super::{
     PCR_WRAP, PTS_WRAP, Piece, TS_PACKET,
@@ -76,7 +77,8 @@ pub struct VideoInfo {
     pub keyframe_ms: Option<u32>,
     /// Last stamp found in the picture, and when its frame was complete here, both UTC.
     pub stamp: Option<(Stamp, i64)>,
-    /// Median of the last frames' time from stamp to completion, µs: large frames take longer than small ones.
+    /// Median of the last frames' time from stamp to completion, µs: large frames take longer than
+    /// small ones.
     pub delay_us: Option<i64>,
 }
 
@@ -225,7 +227,8 @@ impl TsMeter {
         self.utc_offset = offset_us;
     }
 
-    /// The source begins anew: what is known of its media stays until the new start says otherwise, what is half read does not.
+    /// The source begins anew: what is known of its media stays until the new start says otherwise,
+    /// what is half read does not.
     pub fn restart(&mut self) {
         (self.pcr, self.last_keyframe) = (PcrState { shown: self.pcr.shown, worst: self.pcr.worst, ..PcrState::default() }, None);
         for s in &mut self.streams {
@@ -257,7 +260,8 @@ impl TsMeter {
         self.units.pop_front()
     }
 
-    /// Takes what arrived at `at` (µs on any clock that never steps; see [`TsMeter::set_utc_offset`]).
+    /// Takes what arrived at `at` (µs on any clock that never steps; see
+    /// [`TsMeter::set_utc_offset`]).
     pub fn push(&mut self, at: i64, piece: &Piece<'_>) {
         for i in piece.packets().iter().filter(|i| !i.repeat) {
             if let Some(pcr) = i.clock {
@@ -323,8 +327,8 @@ impl TsMeter {
             pes.keyframe |= picture.keyframe;
             pes.with_sets = picture.with_sets == Some(true);
         }
-        // A unit without a length ends where the next begins, a frame later; but its last packet is the only
-        // one that writers have to stuff.
+        // A unit without a length ends where the next begins, a frame later; but its last packet is
+        // the only one that writers have to stuff.
         let stuffed = p.stuffed() && !self.streams[i].stuffs_anywhere;
         let ended = |pes: &OpenPes| pes.header.payload_bytes.map_or(stuffed, |n| pes.total >= n);
         let complete = self.streams[i].pes.as_ref().is_some_and(ended);

@@ -1,8 +1,9 @@
 //! MPEG transport streams (ISO/IEC 13818-1, H.222.0).
 //!
-//! An [`Index`] parses a source once; [`TsMeter`] and [`Splicer`] read it. A [`TsMeter`] says what is in a source and can cut it into
-//! access units ([`TsReader`] does both by itself); a [`Splicer`] joins several into one without a jump in time. [`TsWriter`] makes a
-//! stream; [`TsChecker`] says what is wrong with one.
+//! An [`Index`] parses a source once; [`TsMeter`] and [`Splicer`] read it. A [`TsMeter`] says what
+//! is in a source and can cut it into access units ([`TsReader`] does both by itself); a
+//! [`Splicer`] joins several into one without a jump in time. [`TsWriter`] makes a stream;
+//! [`TsChecker`] says what is wrong with one.
 
 mod align;
 mod check;
@@ -14,6 +15,7 @@ mod pes;
 mod programme;
 mod psi;
 mod reader;
+mod recent;
 mod sound;
 mod splice;
 mod unit;
@@ -27,7 +29,9 @@ pub use packet::{Adaptation, TS_PACKET, TsPacket};
 pub use pes::{PesHeader, write_pes_header};
 pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt_section};
 pub use reader::TsReader;
+pub use recent::{Recent, Sent, Since};
 pub(crate) use sound::sound_ticks;
+pub(crate) use splice::limits;
 pub use splice::{Cut, Preroll, SourceKey, Splicer};
 pub(crate) use unit::{AUDIO_PID, VIDEO_PID};
 pub use unit::{AccessUnit, Timed, TimedUnit, UnitFormat};

@@ -62,7 +62,8 @@ impl<'a> TsPacket<'a> {
                 if data[5] & 0x10 != 0 && length >= 7 {
                     a.pcr = Some(read_pcr(&data[6..12]));
                 }
-                // Fields that are rarely there are not counted out: then nothing is called stuffing.
+                // Fields that are rarely there are not counted out: then nothing is called
+                // stuffing.
                 let known = 1 + if a.pcr.is_some() { 6 } else { 0 };
                 a.stuffing = if data[5] & 0x0F == 0 { (length - known) as u8 } else { 0 };
             }

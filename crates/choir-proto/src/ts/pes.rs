@@ -42,7 +42,8 @@ pub(super) fn time_bytes(prefix: u8, t: u64) -> [u8; 5] {
     [prefix << 4 | ((t >> 30) as u8 & 7) << 1 | 1, (t >> 22) as u8, ((t >> 15) as u8) << 1 | 1, (t >> 7) as u8, (t as u8) << 1 | 1]
 }
 
-/// Appends a header. `payload` is written as length, but for video that is too long for it: 0 (unbounded).
+/// Appends a header. `payload` is written as length, but for video that is too long for it: 0
+/// (unbounded).
 pub fn write_pes_header(stream_id: u8, pts: u64, dts: Option<u64>, payload: usize, out: &mut Vec<u8>) {
     let dts = dts.filter(|d| *d != pts);
     let extra = if dts.is_some() { 10 } else { 5 };

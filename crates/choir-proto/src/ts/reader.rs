@@ -34,7 +34,8 @@ impl TsReader {
         self.meter.poll_unit()
     }
 
-    /// Takes bytes that arrived at `at` (µs on any clock that never steps; see [`TsReader::set_utc_offset`]).
+    /// Takes bytes that arrived at `at` (µs on any clock that never steps; see
+    /// [`TsReader::set_utc_offset`]).
     pub fn push(&mut self, at: i64, data: &Bytes) {
         let (index, meter) = (&mut self.index, &mut self.meter);
         self.aligner.push(data, |part: Aligned| meter.push(at, &index.push(&part)));

@@ -53,7 +53,8 @@ impl UnitFormat {
 /// The source's clock, and a unit that came then.
 #[derive(Debug, Clone)]
 pub struct Timed {
-    /// 27 MHz, behind the decoding times by what the network may delay a unit; counted on over its wraps.
+    /// 27 MHz, behind the decoding times by what the network may delay a unit; counted on over its
+    /// wraps.
     pub clock: u64,
     /// The clock has jumped.
     pub jump: bool,

@@ -1,5 +1,5 @@
-//! Makes a transport stream of one programme: tables, clock, video and audio, at a constant rate or as
-//! the media comes.
+//! Makes a transport stream of one programme: tables, clock, video and audio, at a constant rate or
+//! as the media comes.
 
 use super::{
     PCR_WRAP, PTS_WRAP, TS_PACKET,
@@ -144,7 +144,8 @@ impl TsWriter {
         }
     }
 
-    /// Appends a unit, with whatever tables, clock and filling are due before it. Its bytes are copied once.
+    /// Appends a unit, with whatever tables, clock and filling are due before it. Its bytes are
+    /// copied once.
     pub fn write(&mut self, unit: &Unit<'_>, out: &mut Vec<u8>) {
         let dts = unit.dts.unwrap_or(unit.pts);
         if self.config.rate != MuxRate::Clocked {
@@ -182,8 +183,8 @@ impl TsWriter {
         }
     }
 
-    /// Fills a constant rate up to where a unit with this decoding time would start, so that it can leave at
-    /// once when it comes.
+    /// Fills a constant rate up to where a unit with this decoding time would start, so that it can
+    /// leave at once when it comes.
     pub fn fill(&mut self, dts: u64, out: &mut Vec<u8>) {
         if matches!(self.config.rate, MuxRate::Constant(_)) {
             self.advance((dts + PTS_WRAP).saturating_sub(self.config.lead) * 300, out);
@@ -347,7 +348,8 @@ impl<'a> Pieces<'a> {
     }
 }
 
-/// True when the first NAL unit's first byte is as wanted. The start code may be a piece of its own.
+/// True when the first NAL unit's first byte is as wanted. The start code may be a piece of its
+/// own.
 fn begins_with(pieces: &[&[u8]], wanted: impl Fn(u8) -> bool) -> bool {
     let mut bytes = pieces.iter().flat_map(|p| p.iter().copied());
     let zeros = bytes.by_ref().take(5).position(|b| b != 0);

@@ -20,8 +20,8 @@ use std::{
 const TRIES: u32 = 5;
 /// Wait for an answer; the makers' lists allow a camera 16 ms to begin and a network some.
 const PATIENCE: Duration = Duration::from_millis(200);
-/// A move to a preset may take its time; after this the question is repeated, since "done" may have been lost.
-/// All that can be repeated here comes out the same when done twice.
+/// A move to a preset may take its time; after this the question is repeated, since "done" may have
+/// been lost. All that can be repeated here comes out the same when done twice.
 const WORK_PATIENCE: Duration = Duration::from_secs(2);
 /// Times that "done" is waited for so long.
 const WORK_TRIES: u32 = 10;
@@ -105,7 +105,8 @@ struct Current {
     heard: Answers,
 }
 
-/// Answers by kind. A command has one taken and one done for each time that it arrives, an inquiry one value.
+/// Answers by kind. A command has one taken and one done for each time that it arrives, an inquiry
+/// one value.
 #[derive(Debug, Clone, Copy, Default)]
 struct Answers {
     taken: u32,
@@ -126,7 +127,8 @@ const fn is_stop(ask: &Ask) -> bool {
     matches!(ask, Ask::StopMove | Ask::StopZoom)
 }
 
-/// Talks to one camera. After each `handle_*` and [`Self::ask`], drain `poll_transmit` and `poll_outcome`.
+/// Talks to one camera. After each `handle_*` and [`Self::ask`], drain `poll_transmit` and
+/// `poll_outcome`.
 #[derive(Debug)]
 pub struct Controller {
     carrier: Carrier,
@@ -135,18 +137,19 @@ pub struct Controller {
     next_ticket: Ticket,
     waiting: VecDeque<(Ticket, Ask)>,
     current: Option<Current>,
-    /// The numbers are being started anew: how often that was asked for, and when it is asked again.
+    /// The numbers are being started anew: how often that was asked for, and when it is asked
+    /// again.
     resetting: Option<(u32, Instant)>,
-    /// Answers to what has ended, which may still come, and until when. Bare messages have no numbers: one of
-    /// these must not be taken for the answer to a stop.
+    /// Answers to what has ended, which may still come, and until when. Bare messages have no
+    /// numbers: one of these must not be taken for the answer to a stop.
     stale: (Answers, Instant),
     transmits: VecDeque<Vec<u8>>,
     outcomes: VecDeque<(Ticket, Outcome)>,
 }
 
 impl Controller {
-    /// For camera 1 to 7; over IP it is always 1. By IP the numbers are started anew first, on a bare chain the
-    /// cameras are given theirs.
+    /// For camera 1 to 7; over IP it is always 1. By IP the numbers are started anew first, on a
+    /// bare chain the cameras are given theirs.
     #[must_use]
     pub fn new(carrier: Carrier, camera: u8, now: Instant) -> Self {
         let mut c = Self {
@@ -163,15 +166,16 @@ impl Controller {
         };
         match carrier {
             Carrier::Ip => c.reset(now, 1),
-            // Cameras of a chain know their numbers only after this; giving them out again changes none.
+            // Cameras of a chain know their numbers only after this; giving them out again changes
+            // none.
             Carrier::Raw if c.camera > 1 => c.transmits.push_back(GIVE_ADDRESSES.to_vec()),
             Carrier::Raw => {}
         }
         c
     }
 
-    /// Wants something done or answered. A stop goes at once, before all that waits and whatever has not been answered yet; it
-    /// ends what is at work.
+    /// Wants something done or answered. A stop goes at once, before all that waits and whatever
+    /// has not been answered yet; it ends what is at work.
     pub fn ask(&mut self, now: Instant, ask: Ask) -> Ticket {
         self.next_ticket += 1;
         let ticket = self.next_ticket;
@@ -188,7 +192,8 @@ impl Controller {
                         self.outcomes.push_back((c.ticket, Outcome::Refused(Refusal::Cancelled)));
                     }
                 }
-                // Behind the other stop it would be late by an answer: said now, and asked again in its turn.
+                // Behind the other stop it would be late by an answer: said now, and asked again in
+                // its turn.
                 None if self.current.is_some() && self.resetting.is_none() => self.say_ahead(now, &ask),
                 None => {}
             }
@@ -256,7 +261,8 @@ impl Controller {
                 let tries = if let Phase::AtWork { tries, .. } = c.phase { tries } else { 1 };
                 c.phase = Phase::AtWork { socket, tries };
                 c.deadline = now + WORK_PATIENCE;
-                // Moves and stops are done when they are taken: some cameras complete a move only at the stop.
+                // Moves and stops are done when they are taken: some cameras complete a move only
+                // at the stop.
                 if matches!(c.ask, Ask::Move(_) | Ask::Zoom(_) | Ask::StopMove | Ask::StopZoom) {
                     self.finish(now, Outcome::Done);
                 }

@@ -1,4 +1,5 @@
-//! The header over IP: kind, length and sequence number before each message, one message a datagram.
+//! The header over IP: kind, length and sequence number before each message, one message a
+//! datagram.
 
 /// Port of VISCA over IP.
 pub const PORT: u16 = 52_381;

@@ -1,5 +1,5 @@
-//! Commands, inquiries and answers, to the byte. A message is `8x ... FF` to camera x, `z0 ... FF` back with
-//! z = x + 8.
+//! Commands, inquiries and answers, to the byte. A message is `8x ... FF` to camera x, `z0 ... FF`
+//! back with z = x + 8.
 
 /// Longest message with its end.
 pub const MESSAGE_MAX: usize = 16;
@@ -150,7 +150,8 @@ pub enum Reply {
     Taken(u8),
     /// Done.
     Done(u8),
-    /// The answer to an inquiry: its bytes after `50`, filled up with zeros, and how many there are.
+    /// The answer to an inquiry: its bytes after `50`, filled up with zeros, and how many there
+    /// are.
     Value([u8; MESSAGE_MAX], usize),
     /// Wrong length.
     BadLength,

@@ -114,7 +114,8 @@ pub fn shown_later(make: &Make, n: u64) -> u64 {
     }
 }
 
-/// Pieces of the stream with the time at which each leaves, µs: a picture's packets are spread over the time of a picture.
+/// Pieces of the stream with the time at which each leaves, µs: a picture's packets are spread over
+/// the time of a picture.
 pub fn stream(make: &Make, pictures: u64, start_us: u64) -> Vec<(u64, Bytes)> {
     let video = make.config.video.map(|v| PmtStream { kind: make.kind, ..v });
     let audio = make.config.audio.filter(|_| make.aac > 0).map(|a| if make.pcm { PmtStream { kind: StreamKind::St302, ..a } } else { a });

@@ -1,7 +1,8 @@
-//! What cameras on the LAN cost: pulled by RTSP, handed on by SRT, served by RTSP; beside a raw relay of as
-//! many UDP packets of the same size on the same machine at the same moment.
+//! What cameras on the LAN cost: pulled by RTSP, handed on by SRT, served by RTSP; beside a raw
+//! relay of as many UDP packets of the same size on the same machine at the same moment.
 //!
-//! `cargo bench -p choir-show --bench lan`; `-- pull`, `-- onward`, `-- viewers` or `-- delay` runs one part.
+//! `cargo bench -p choir-show --bench lan`; `-- pull`, `-- onward`, `-- viewers` or `-- delay` runs
+//! one part.
 
 mod cameras;
 mod relay;

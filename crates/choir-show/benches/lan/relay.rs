@@ -3,17 +3,15 @@
 use crate::cameras::{MBITS, Shape, serve};
 use choir_core::id::LineId;
 use choir_core::link::RtspTransport;
-use choir_host::{Stop, clock::unix_us};
+use choir_host::{
+    Stop,
+    clock::{thread_cpu, unix_us},
+};
 use choir_ports::{
-    Arrival, CallPlan, Intake, LinkStatus, ListenPlan, Media, Outlet, PullPlan, TsFlow, spawn_caller, spawn_listener, spawn_pull,
+    Arrival, CallPlan, Flow, Intake, LinkStatus, ListenPlan, Media, Outlet, PullPlan, Shard, spawn_caller, spawn_listener, spawn_pull,
 };
-use choir_proto::{
-    h26x::find_stamp,
-    rtsp::RtspUrl,
-    srt::{LinkConfig, StreamMatch},
-    ts::Timed,
-};
-use choir_show::media::{FeedMedia, FeedOutlet, LineMedia};
+use choir_proto::{h26x::find_stamp, rtsp::RtspUrl, srt::LinkConfig, ts::Timed};
+use choir_show::media::{FeedMedia, LineMedia};
 use std::{
     net::{SocketAddr, UdpSocket},
     sync::{
@@ -35,11 +33,6 @@ pub struct Load {
     pub ns_per_packet: f64,
     pub cores: f64,
     pub delivered: f64,
-}
-
-fn thread_cpu() -> Duration {
-    let t = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
-    Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
 }
 
 fn runtime() -> Runtime {
@@ -125,11 +118,11 @@ fn watched<F: Future<Output = T>, T: Send + 'static>(
 }
 
 /// Measures a watched thread while media flows.
-fn measure(count: usize, cpu: &watch::Receiver<Duration>, packets: impl Fn() -> u64, time: Duration) -> Load {
+fn measure(count: usize, cpu: impl Fn() -> Duration, packets: impl Fn() -> u64, time: Duration) -> Load {
     std::thread::sleep(WARM_UP);
-    let (cpu_before, before) = (*cpu.borrow(), packets());
+    let (cpu_before, before) = (cpu(), packets());
     std::thread::sleep(time);
-    let (spent, got) = (cpu.borrow().saturating_sub(cpu_before), packets() - before);
+    let (spent, got) = (cpu().saturating_sub(cpu_before), packets() - before);
     let wanted = count as f64 * MBITS * 1e6 / 8.0 * time.as_secs_f64() / (PACKET as f64 - 12.0);
     Load {
         ns_per_packet: spent.as_nanos() as f64 / got.max(1) as f64,
@@ -138,22 +131,20 @@ fn measure(count: usize, cpu: &watch::Receiver<Duration>, packets: impl Fn() -> 
     }
 }
 
-/// Pulls `count` cameras into lines, which meter them; with `srt` each goes out by a link of its own.
+/// Pulls `count` cameras into lines, which meter them; with `srt` each goes out by a link of its
+/// own.
 pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
     let (end, stop) = Stop::new();
     let for_cameras = stop.clone();
     let ((addr, _), _) = watched(move || async move { serve(count, &for_cameras).await }, &stop);
     let for_sink = stop.clone();
+    let shards = [Shard::start().expect("a thread"), Shard::start().expect("a thread")];
+    let [sink_shard, on] = shards.clone();
     let (sink_at, _) = watched(
         move || async move {
-            let plan = ListenPlan {
-                stream: StreamMatch::Any,
-                config: LinkConfig::default(),
-                max_callers: count,
-                flow: TsFlow::In(Arc::new(Sink::default())),
-                status: LinkStatus::new(),
-            };
-            spawn_listener(([127, 0, 0, 1], 0).into(), vec![plan], for_sink).expect("listens")
+            let sink = Flow::In(Arc::new(Sink::default()) as _);
+            let plan = ListenPlan { max_callers: count, ..ListenPlan::one(LinkConfig::default(), sink) };
+            spawn_listener(&sink_shard, ([127, 0, 0, 1], 0).into(), vec![plan], for_sink).expect("listens")
         },
         &stop,
     );
@@ -165,18 +156,10 @@ pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
                 let line = LineMedia::new(LineId(n as u32));
                 if srt {
                     let outlet = Outlet::new();
-                    let call = CallPlan {
-                        host: sink_at.ip().to_string(),
-                        port: sink_at.port(),
-                        bind: None,
-                        rendezvous: false,
-                        config: LinkConfig::default(),
-                        flow: TsFlow::Out(outlet.clone()),
-                        status: LinkStatus::new(),
-                    };
-                    spawn_caller(call, for_pull.clone());
+                    let call = CallPlan::to(sink_at, LinkConfig::default(), Flow::Out(outlet.clone()));
+                    spawn_caller(&on, call, for_pull.clone());
                     let feed = FeedMedia::new(Some(LineId(n as u32)), Arc::default());
-                    feed.add_out(FeedOutlet::Ts(outlet));
+                    feed.add_out(outlet.into());
                     line.attach(feed);
                 }
                 spawn_pull(plan(addr, n, false, line, status), for_pull.clone());
@@ -185,8 +168,10 @@ pub fn pull(count: usize, srt: bool, time: Duration) -> Load {
         &stop,
     );
     let packets = || statuses.iter().map(|s| s.look().totals().packets).sum();
-    let load = measure(count, &cpu, packets, time);
+    let cpu = || *cpu.borrow() + shards[1].cpu();
+    let load = measure(count, cpu, packets, time);
     end.now();
+    shards.iter().for_each(Shard::end);
     load
 }
 
@@ -206,7 +191,7 @@ pub fn viewers(count: usize, tcp: bool, time: Duration) -> Load {
         &stop,
     );
     let packets = || statuses.iter().map(|s| s.look().totals().packets).sum();
-    let load = measure(count, &cpu, packets, time);
+    let load = measure(count, || *cpu.borrow(), packets, time);
     end.now();
     load
 }

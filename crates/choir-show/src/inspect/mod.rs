@@ -1,4 +1,5 @@
-//! A look of some seconds at one source: what is there, how fast, how regular, and whether its stream is legal.
+//! A look of some seconds at one source: what is there, how fast, how regular, and whether its
+//! stream is legal.
 
 use crate::view::{codec_word, sound_words};
 use choir_core::{
@@ -227,8 +228,8 @@ impl Seen {
         let mut found = Vec::new();
         match self.restarts {
             0 => {}
-            1 => found.push("the source started anew while it was looked at".into()),
-            n => found.push(format!("the source started anew {n} times while it was looked at")),
+            1 => found.push("the source restarted during the measurement".into()),
+            n => found.push(format!("the source restarted {n} times during the measurement")),
         }
         let jitter = info.pcr_worst.jitter_us as f64 / 1000.0;
         if jitter > JITTER_LIMIT_MS {
@@ -281,7 +282,8 @@ impl Seen {
     }
 }
 
-/// Joins a source and looks at it. Relative paths count from `base`; `node` is needed for a source by name.
+/// Joins a source and looks at it. Relative paths count from `base`; `node` is needed for a source
+/// by name.
 ///
 /// # Errors
 /// Its way in cannot be opened. A source that does not answer is no error, but not found.
@@ -301,6 +303,7 @@ pub async fn inspect(
         flow: Flow::In(watcher.clone()),
         status: status.clone(),
         stave: node.map(StaveWay::by),
+        shard: None,
     };
     let (end, own_stop) = Stop::new();
     let tasks = open_ways(vec![way], DEFAULT_LATENCY, base, &own_stop, &Stop::given()).await?;

@@ -1,8 +1,8 @@
 //! A feed: chooses its line and hands the result to its ways out.
 
-use choir_core::{id::LineId, link::Link};
+use choir_core::id::LineId;
 use choir_host::lock;
-use choir_ports::{Flow, Outlet, UnitOutlet, takes_units};
+use choir_ports::{AnyOutlet, Outlet, UnitOutlet};
 use choir_proto::{
     ts::{AccessUnit, Cut, Piece, Preroll, SourceKey, Splicer},
     unit_splice::{UnitPreroll, UnitSplicer},
@@ -10,45 +10,22 @@ use choir_proto::{
 use std::{
     sync::{
         Arc, Mutex,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
     time::{Duration, Instant},
 };
 use tokio::sync::Notify;
 
-/// Where a feed goes, in the shape that is wanted there.
-#[derive(Clone)]
-pub enum FeedOutlet {
-    /// A transport stream.
-    Ts(Arc<Outlet>),
-    /// Units.
-    Units(Arc<UnitOutlet>),
+/// Counts changes of what any feed takes: of lines and of shapes. A line looks at its feeds again
+/// when it has grown, instead of asking each of them for each packet.
+static CHANGES: AtomicU64 = AtomicU64::new(1);
+
+pub(super) fn changes() -> u64 {
+    CHANGES.load(Ordering::Acquire)
 }
 
-impl FeedOutlet {
-    /// For ways out by this link.
-    #[must_use]
-    pub fn of(link: &Link) -> Self {
-        if takes_units(link) { Self::Units(UnitOutlet::new()) } else { Self::Ts(Outlet::new()) }
-    }
-
-    /// What a way takes from.
-    #[must_use]
-    pub fn flow(&self) -> Flow {
-        match self {
-            Self::Ts(outlet) => Flow::Out(outlet.clone()),
-            Self::Units(outlet) => Flow::Units(outlet.clone()),
-        }
-    }
-
-    /// Pieces dropped for a full queue.
-    #[must_use]
-    pub fn dropped(&self) -> u64 {
-        match self {
-            Self::Ts(outlet) => outlet.dropped(),
-            Self::Units(outlet) => outlet.dropped(),
-        }
-    }
+pub(super) fn note_change() {
+    CHANGES.fetch_add(1, Ordering::AcqRel);
 }
 
 /// One output: chooses its line and hands the result to its ways out.
@@ -61,7 +38,9 @@ pub struct FeedMedia {
     cut: Arc<Notify>,
 }
 
+#[derive(Default)]
 struct FeedState {
+    /// The splicers are told with each piece.
     wanted: Option<u32>,
     splicer: Splicer,
     outs: Vec<Arc<Outlet>>,
@@ -96,33 +75,30 @@ impl FeedReading {
 }
 
 impl FeedMedia {
-    /// A feed that starts with a line, or with none. `cut` is notified when another source comes on.
+    /// A feed that starts with a line, or with none. `cut` is notified when another source comes
+    /// on.
     #[must_use]
     pub fn new(line: Option<LineId>, cut: Arc<Notify>) -> Arc<Self> {
-        let (mut splicer, mut units) = (Splicer::new(), UnitSplicer::default());
-        line.into_iter().for_each(|l| splicer.want(l.0));
-        line.into_iter().for_each(|l| units.want(l.0));
-        let (outs, unit_outs) = (Vec::new(), Vec::new());
-        let state = FeedState { wanted: line.map(|l| l.0), splicer, outs, units, unit_outs, takes: 0, muted: false, asked: None };
+        let state = FeedState { wanted: line.map(|l| l.0), ..FeedState::default() };
         Arc::new(Self { state: Mutex::new(state), has_ts: true.into(), has_units: false.into(), cut })
     }
 
     /// Sends to one place more.
-    pub fn add_out(&self, outlet: FeedOutlet) {
+    pub fn add_out(&self, outlet: AnyOutlet) {
         let mut s = lock(&self.state);
         match outlet {
-            FeedOutlet::Ts(outlet) => s.outs.push(outlet),
-            FeedOutlet::Units(outlet) => s.unit_outs.push(outlet),
+            AnyOutlet::Ts(outlet) => s.outs.push(outlet),
+            AnyOutlet::Units(outlet) => s.unit_outs.push(outlet),
         }
         self.note_shapes(&mut s);
     }
 
     /// Sends to a place no longer.
-    pub fn remove_out(&self, outlet: &FeedOutlet) {
+    pub fn remove_out(&self, outlet: &AnyOutlet) {
         let mut s = lock(&self.state);
         match outlet {
-            FeedOutlet::Ts(outlet) => s.outs.retain(|o| !Arc::ptr_eq(o, outlet)),
-            FeedOutlet::Units(outlet) => s.unit_outs.retain(|o| !Arc::ptr_eq(o, outlet)),
+            AnyOutlet::Ts(outlet) => s.outs.retain(|o| !Arc::ptr_eq(o, outlet)),
+            AnyOutlet::Units(outlet) => s.unit_outs.retain(|o| !Arc::ptr_eq(o, outlet)),
         }
         self.note_shapes(&mut s);
     }
@@ -132,14 +108,13 @@ impl FeedMedia {
         let (ts, units) = (!s.by_units(), !s.unit_outs.is_empty());
         if !ts && self.has_ts.swap(ts, Ordering::AcqRel) {
             s.splicer = Splicer::new();
-            s.wanted.into_iter().for_each(|line| s.splicer.want(line));
         }
         if !units && self.has_units.swap(units, Ordering::AcqRel) {
             s.units = UnitSplicer::default();
-            s.wanted.into_iter().for_each(|line| s.units.want(line));
         }
         self.has_ts.store(ts, Ordering::Release);
         self.has_units.store(units, Ordering::Release);
+        note_change();
     }
 
     /// Some way out takes a transport stream.
@@ -162,11 +137,10 @@ impl FeedMedia {
             return;
         };
         s.wanted = Some(line.0);
-        s.splicer.want(line.0);
-        s.units.want(line.0);
         let on = s.on();
         s.muted &= on.is_none_or(|on| on.line != line.0);
         s.asked = on.is_some_and(|on| on.line != line.0).then(Instant::now);
+        note_change();
     }
 
     /// Says that nothing more will come.
@@ -188,11 +162,18 @@ impl FeedMedia {
         }
     }
 
+    /// It carries this line in some shape, or is to: otherwise it needs nothing of it.
+    pub(super) fn is_of(&self, line: LineId) -> bool {
+        let s = lock(&self.state);
+        s.wanted == Some(line.0) || [s.splicer.on(), s.units.on()].iter().flatten().any(|on| on.line == line.0)
+    }
+
     pub(super) fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) {
         let mut s = lock(&self.state);
-        let before = s.splicer.on();
-        let (out, cut) = s.splicer.push(key, now, piece, preroll);
-        let told = !s.by_units() && s.note_cut(before, cut);
+        let (before, wanted) = (s.splicer.on(), s.wanted);
+        let (out, cut) = s.splicer.push(wanted, key, now, piece, preroll);
+        let leads = !s.by_units();
+        let told = s.note_cut(leads, before, cut);
         // Still locked: what another source gives next goes behind it.
         if !out.is_empty() && !s.muted {
             s.outs.iter().for_each(|o| o.push(out.clone()));
@@ -205,9 +186,10 @@ impl FeedMedia {
 
     pub(super) fn push_unit(&self, key: SourceKey, now: i64, unit: &AccessUnit, preroll: &UnitPreroll) {
         let mut s = lock(&self.state);
-        let (before, mut out) = (s.units.on(), Vec::new());
-        let cut = s.units.push(key, now, unit, preroll, &mut out);
-        let told = s.by_units() && s.note_cut(before, cut);
+        let (before, wanted, mut out) = (s.units.on(), s.wanted, Vec::new());
+        let cut = s.units.push(wanted, key, now, unit, preroll, &mut out);
+        let leads = s.by_units();
+        let told = s.note_cut(leads, before, cut);
         if !s.muted {
             for unit in out {
                 s.unit_outs.iter().for_each(|o| o.push(unit.clone()));
@@ -221,7 +203,8 @@ impl FeedMedia {
 }
 
 impl FeedState {
-    /// Its ways out all take units: then these say which line is on, otherwise the transport stream.
+    /// Its ways out all take units: then these say which line is on, otherwise the transport
+    /// stream.
     fn by_units(&self) -> bool {
         self.outs.is_empty() && !self.unit_outs.is_empty()
     }
@@ -230,12 +213,20 @@ impl FeedState {
         if self.by_units() { self.units.on() } else { self.splicer.on() }
     }
 
-    /// Takes in a cut; true when there was one.
-    fn note_cut(&mut self, before: Option<SourceKey>, cut: Option<Cut>) -> bool {
+    /// Takes in a cut of one shape; true when there was one, and `leads`: this shape says which
+    /// line is on.
+    fn note_cut(&mut self, leads: bool, before: Option<SourceKey>, cut: Option<Cut>) -> bool {
         let Some(cut) = cut else { return false };
-        self.muted &= self.wanted != Some(cut.to.line);
-        self.takes += u64::from(before.is_some_and(|old| old.line != cut.to.line));
-        self.asked.take_if(|_| self.wanted == Some(cut.to.line));
-        true
+        let is_take = before.is_some_and(|old| old.line != cut.to.line);
+        if is_take {
+            note_change();
+        }
+        if leads {
+            let is_wanted = self.wanted == Some(cut.to.line);
+            self.muted &= !is_wanted;
+            self.takes += u64::from(is_take);
+            self.asked.take_if(|_| is_wanted);
+        }
+        leads
     }
 }

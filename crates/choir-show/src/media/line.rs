@@ -1,6 +1,6 @@
 //! A line: parses what comes in once, and gives it to feeds in the shape that they want.
 
-use super::feed::FeedMedia;
+use super::feed::{FeedMedia, changes, note_change};
 use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_host::{
@@ -11,7 +11,10 @@ use choir_ports::{Arrival, Intake, Media};
 use choir_proto::{
     legs::LegMerge,
     mux::ToTs,
-    ts::{AccessUnit, Depth, Index, MediaInfo, Origin, PacketAligner, Preroll, SourceKey, TsChecker, TsCounters, TsFinding, TsMeter},
+    ts::{
+        AccessUnit, Depth, Index, MediaInfo, Origin, PacketAligner, Preroll, Recent, Since, SourceKey, TsChecker, TsCounters, TsFinding,
+        TsMeter,
+    },
     unit_splice::UnitPreroll,
 };
 use std::{
@@ -20,8 +23,8 @@ use std::{
 };
 use tokio::sync::oneshot;
 
-/// One inbound contribution: parses it once, meters it and hands it to the feeds, in the shape that they want: the one in which it
-/// does not come is made once, and only while somebody wants it.
+/// One inbound contribution: parses it once, meters it and hands it to the feeds, in the shape that
+/// they want: the one in which it does not come is made once, and only while somebody wants it.
 pub struct LineMedia {
     id: LineId,
     source: Mutex<Source>,
@@ -43,13 +46,39 @@ struct Source {
     is_units: bool,
     /// Somebody wants pictures.
     tap: Option<Tap>,
+    /// Somebody looks at pictures: what has come since the last keyframe is kept.
+    recent: Option<Recent>,
     /// The transport stream is examined, bytes outside packets as well.
     check: Option<TsChecker>,
+    takers: Takers,
     session: u32,
     /// When the present session's first piece came.
     begun: Option<Instant>,
     last: Option<Instant>,
     bytes: u64,
+}
+
+/// What feeds take of a line, as of a change.
+#[derive(Default)]
+struct Takers {
+    changes: u64,
+    /// Feeds that carry it, or are to.
+    feeds: Vec<Arc<FeedMedia>>,
+    /// Some feed wants this shape, of this line or of another: what it would need for a take is
+    /// kept.
+    ts: bool,
+    units: bool,
+}
+
+impl Takers {
+    fn of(line: LineId, all: &[Arc<FeedMedia>], changes: u64) -> Self {
+        Self {
+            changes,
+            feeds: all.iter().filter(|f| f.is_of(line)).cloned().collect(),
+            ts: all.iter().any(|f| f.wants_ts()),
+            units: all.iter().any(|f| f.wants_units()),
+        }
+    }
 }
 
 /// Gathers whole pictures from the next keyframe on.
@@ -62,14 +91,24 @@ struct Tap {
 /// Pictures that a tap gives: a decoder may hold some back.
 const TAPPED: usize = 8;
 
-/// A source that begins anew within this time of its last packet goes on as far as the meter is concerned: a file that repeats.
+/// A source that begins anew within this time of its last packet goes on as far as the meter is
+/// concerned: a file that repeats.
 const GOES_ON: Duration = Duration::from_millis(500);
+
+/// What a line has sent since somebody looked last.
+pub struct RecentSent {
+    /// Of this session.
+    pub session: u32,
+    /// What it was.
+    pub since: Since,
+}
 
 /// What a line has seen.
 pub struct LineReading {
     /// The media.
     pub info: MediaInfo,
-    /// When the first piece of this session came; of a source that went on at once, of the one before.
+    /// When the first piece of this session came; of a source that went on at once, of the one
+    /// before.
     pub begun: Option<Instant>,
     /// When the last piece came.
     pub last: Option<Instant>,
@@ -93,7 +132,9 @@ impl LineMedia {
             unit_preroll: UnitPreroll::default(),
             is_units: false,
             tap: None,
+            recent: None,
             check: None,
+            takers: Takers::default(),
             session: 0,
             begun: None,
             last: None,
@@ -105,11 +146,13 @@ impl LineMedia {
     /// Lets a feed take from it.
     pub fn attach(&self, feed: Arc<FeedMedia>) {
         write(&self.feeds).push(feed);
+        note_change();
     }
 
     /// No longer lets a feed take from it.
     pub fn detach(&self, feed: &Arc<FeedMedia>) {
         write(&self.feeds).retain(|f| !Arc::ptr_eq(f, feed));
+        note_change();
     }
 
     /// The next keyframe with some pictures behind it. Asking again ends an earlier question.
@@ -117,6 +160,24 @@ impl LineMedia {
         let (tx, rx) = oneshot::channel();
         lock(&self.source).tap = Some(Tap { meter: TsMeter::new(Depth::Units), units: Vec::new(), tx });
         rx
+    }
+
+    /// Keeps what has come since the last keyframe from now on, or no longer.
+    pub fn keep_recent(&self, on: bool) {
+        let mut s = lock(&self.source);
+        if on != s.recent.is_some() {
+            s.recent = on.then(Recent::default);
+        }
+    }
+
+    /// What has come since `place`, a session and a number that was told before; from the last
+    /// keyframe on where that is not kept.
+    #[must_use]
+    pub fn since(&self, place: Option<(u32, u64)>) -> RecentSent {
+        let s = lock(&self.source);
+        let from = place.filter(|(session, _)| *session == s.session).map(|(_, n)| n);
+        let since = s.recent.as_ref().map(|r| r.since(from, s.preroll.tables().as_ref())).unwrap_or_default();
+        RecentSent { session: s.session, since }
     }
 
     /// Begins to examine the transport stream, anew if it is examined already; or ends it.
@@ -155,6 +216,7 @@ impl Source {
         self.session = arrival.session;
         (self.aligner, self.preroll) = (PacketAligner::default(), Preroll::default());
         (self.to_ts, self.unit_preroll) = (ToTs::default(), UnitPreroll::default());
+        self.recent.iter_mut().for_each(|r| *r = Recent::default());
         self.is_units = matches!(arrival.media, Media::Units(..));
         if self.last.is_some_and(|last| arrival.at.saturating_duration_since(last) < GOES_ON) {
             self.index.restart();
@@ -170,16 +232,15 @@ impl Source {
     }
 
     /// Takes one piece and gives it to the feeds.
-    fn push(&mut self, line: LineId, utc_offset: i64, arrival: &Arrival, feeds: &[Arc<FeedMedia>]) {
+    fn push(&mut self, line: LineId, utc_offset: i64, arrival: &Arrival, takers: &Takers) {
         self.begin(arrival);
         self.meter.set_utc_offset(utc_offset);
         let (now, key) = (steady_us_at(arrival.at), SourceKey { line: line.0, session: arrival.session });
-        let wants = |shape: fn(&FeedMedia) -> bool| feeds.iter().any(|f| shape(f));
-        let wants_units = wants(FeedMedia::wants_units);
+        let feeds = &takers.feeds;
         match &arrival.media {
             Media::Ts(bytes) => {
                 self.came(arrival);
-                self.meter.set_depth(if wants_units { Depth::Units } else { Depth::Heads });
+                self.meter.set_depth(if takers.units { Depth::Units } else { Depth::Heads });
                 self.transport_stream(key, now, bytes, feeds);
                 while let Some(unit) = self.meter.poll_unit() {
                     self.unit(key, now, &unit, feeds);
@@ -189,13 +250,16 @@ impl Source {
                 if let Some(unit) = &timed.unit {
                     self.came(arrival);
                     self.meter.unit(now, format, unit);
-                    if wants_units || self.tap.is_some() {
+                    if let Some(recent) = &mut self.recent {
+                        recent.push_unit(now, format, unit);
+                    }
+                    if takers.units || self.tap.is_some() {
                         let unit = unit.joined(now, format);
                         self.tap_unit(&unit);
                         self.unit(key, now, &unit, feeds);
                     }
                 }
-                if wants(FeedMedia::wants_ts) || self.check.is_some() {
+                if takers.ts || self.check.is_some() {
                     let bytes = self.to_ts.push(&arrival.media);
                     self.transport_stream(key, now, &bytes, feeds);
                 }
@@ -214,6 +278,7 @@ impl Source {
         self.check.iter_mut().for_each(|c| c.push(bytes));
         let meter = (!self.is_units).then_some(&mut self.meter);
         let tap = if self.is_units { &mut None } else { &mut self.tap };
+        let recent = if self.is_units { &mut None } else { &mut self.recent };
         let (index, mut meter, preroll) = (&mut self.index, meter, &mut self.preroll);
         self.aligner.push(bytes, |part| {
             let piece = index.push(&part);
@@ -227,6 +292,9 @@ impl Source {
             }
             feeds.iter().filter(|f| f.wants_ts()).for_each(|feed| feed.push(key, now, &piece, preroll));
             preroll.push(now, &piece);
+            if let Some(recent) = recent {
+                recent.push(now, &piece);
+            }
         });
     }
 
@@ -263,11 +331,16 @@ impl Tap {
 impl Intake for LineMedia {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
         let utc_offset = unix_us() - steady_us();
-        let feeds = read(&self.feeds);
         let mut source = lock(&self.source);
-        source.legs.merge(arrivals);
-        for arrival in arrivals.drain(..) {
-            source.push(self.id, utc_offset, &arrival, &feeds);
+        let changes = changes();
+        if source.takers.changes != changes {
+            source.takers = Takers::of(self.id, &read(&self.feeds), changes);
         }
+        source.legs.merge(arrivals);
+        let takers = std::mem::take(&mut source.takers);
+        for arrival in arrivals.drain(..) {
+            source.push(self.id, utc_offset, &arrival, &takers);
+        }
+        source.takers = takers;
     }
 }

@@ -3,23 +3,26 @@
 mod feed;
 mod line;
 
-pub use feed::{FeedMedia, FeedOutlet, FeedReading};
-pub use line::{LineMedia, LineReading};
+pub use feed::{FeedMedia, FeedReading};
+pub use line::{LineMedia, LineReading, RecentSent};
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use bytes::Bytes;
     use choir_core::id::LineId;
-    use choir_ports::{Arrival, Intake as _, Media, Outlet, UnitOutlet};
-    use choir_proto::ts::{StreamKind, Timed, TimedUnit, UnitFormat};
-    use std::{sync::Arc, time::Instant};
+    use choir_ports::{AnyOutlet, Arrival, Intake as _, Media, Outlet, UnitOutlet};
+    use choir_proto::ts::{StreamKind, Timed, TimedUnit, TsWriter, Unit, UnitFormat, WriterConfig};
+    use std::{
+        sync::Arc,
+        time::{Duration, Instant},
+    };
 
     #[test]
     fn a_feed_carries_its_line_and_no_other() {
         let outlet = Outlet::new();
         let feed = FeedMedia::new(Some(LineId(1)), Arc::default());
-        feed.add_out(FeedOutlet::Ts(outlet.clone()));
+        feed.add_out(AnyOutlet::Ts(outlet.clone()));
         let lines = [LineMedia::new(LineId(0)), LineMedia::new(LineId(1))];
         lines.iter().for_each(|l| l.attach(feed.clone()));
         let packet = || Arrival::ts(1, Instant::now(), vec![0x47; 188].into());
@@ -43,7 +46,7 @@ mod tests {
         let format = Arc::new(UnitFormat { streams: vec![StreamKind::H264] });
         let (line, feed) = (LineMedia::new(LineId(0)), FeedMedia::new(Some(LineId(0)), Arc::default()));
         let (units, ts) = (UnitOutlet::new(), Outlet::new());
-        feed.add_out(FeedOutlet::Units(units.clone()));
+        feed.add_out(units.clone().into());
         line.attach(feed.clone());
         line.arrive(&mut vec![picture(&format, 0), picture(&format, 1)]);
         let taken = units.take();
@@ -54,7 +57,7 @@ mod tests {
         assert_eq!((feed.reading().on, line.packets_made()), (Some(LineId(0)), 0), "no transport stream is made for that");
         assert_eq!(line.reading().info.video.map(|v| v.frames), Some(2));
         // Somebody wants one: it is made from then on, beside the units.
-        let out = FeedOutlet::Ts(ts.clone());
+        let out = AnyOutlet::Ts(ts.clone());
         feed.add_out(out.clone());
         line.arrive(&mut vec![picture(&format, 2)]);
         assert!(ts.take().iter().all(|p| p.len().is_multiple_of(188)) && line.packets_made() > 0 && units.take().len() == 1);
@@ -62,5 +65,43 @@ mod tests {
         feed.remove_out(&out);
         line.arrive(&mut vec![picture(&format, 3)]);
         assert_eq!((line.packets_made(), units.take().len(), ts.take().len()), (made, 1, 0));
+    }
+
+    #[test]
+    fn an_old_line_is_heard_until_the_last_shape_of_the_feed_has_left_it() {
+        let lines = [LineMedia::new(LineId(0)), LineMedia::new(LineId(1))];
+        let feed = FeedMedia::new(Some(LineId(0)), Arc::default());
+        let (ts, units) = (Outlet::new(), UnitOutlet::new());
+        feed.add_out(AnyOutlet::Ts(ts));
+        feed.add_out(units.clone().into());
+        lines.iter().for_each(|l| l.attach(feed.clone()));
+        let mut writers = [0, 1].map(|_| TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() }));
+        let start = Instant::now();
+        // Picture `n` of a line, shown as the `shown`-th, comes at this ms.
+        let mut push = |line: usize, n: u64, shown: u64, ms: u64| {
+            let sets = [0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80];
+            let head = [0, 0, 0, 1, if n == 0 { 0x65 } else { 0x41 }, 0x88];
+            let data = [if n == 0 { &sets[..] } else { &[] }, &head, &[10 * line as u8 + n as u8; 400]].concat();
+            let (pts, dts) = (900_000 + (shown + 1) * 3600, Some(900_000 + n * 3600));
+            let mut out = Vec::new();
+            writers[line].write(&Unit { video: true, pts, dts, keyframe: n == 0, data: &[&data] }, &mut out);
+            lines[line].arrive(&mut vec![Arrival::ts(1, start + Duration::from_millis(ms), out.into())]);
+        };
+        // Of pictures in another order two are still to be shown before the last that came.
+        for (n, shown) in [0, 3, 1, 2, 6].into_iter().enumerate() {
+            push(0, n as u64, shown, n as u64 * 40);
+        }
+        feed.take(Some(LineId(1)));
+        // The old line has been silent for so long that its packets are not waited for; its units
+        // are.
+        push(1, 0, 0, 500);
+        assert_eq!(feed.reading().on, Some(LineId(1)));
+        assert!(feed.is_of(LineId(0)) && feed.is_of(LineId(1)));
+        push(0, 5, 4, 510);
+        push(0, 6, 5, 520);
+        push(0, 7, 9, 530);
+        assert!(!feed.is_of(LineId(0)) && feed.is_of(LineId(1)));
+        let from: Vec<u8> = units.take().iter().map(|u| *u.data.last().expect("bytes")).collect();
+        assert_eq!(from, [0, 1, 2, 3, 4, 5, 6, 10], "units of the old line up to their own cut");
     }
 }

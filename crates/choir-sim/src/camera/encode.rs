@@ -67,7 +67,8 @@ impl FrameEncoder {
         }
         let (w, h) = (scene.width, scene.height);
         let picture = YUVSlices::new((&scene.y, &scene.u, &scene.v), (w, h), (w, w / 2, w / 2));
-        // The encoder leaves a frame out when it has overspent; asked again, it has the next frame's bits.
+        // The encoder leaves a frame out when it has overspent; asked again, it has the next
+        // frame's bits.
         for _ in 0..SKIPS_MAX {
             let encoded = self.encoder.encode(&picture).map_err(|e| SimError::Encoder { who: self.who.clone(), what: e.to_string() })?;
             let data = encoded.to_vec();
@@ -84,7 +85,8 @@ pub(super) fn gop(s: &CameraSettings) -> u32 {
     ((s.keyframe * f64::from(s.rate)).round() as u32).max(1)
 }
 
-/// Frames of the loop: whole keyframe intervals, so that it closes without a picture that needs another.
+/// Frames of the loop: whole keyframe intervals, so that it closes without a picture that needs
+/// another.
 pub(super) fn loop_length(s: &CameraSettings) -> u32 {
     let wanted = (s.loop_for.as_secs_f64() * f64::from(s.rate)).round() as u32;
     wanted.div_ceil(gop(s)).max(1) * gop(s)
@@ -95,7 +97,8 @@ pub(super) fn tint(s: &CameraSettings) -> u8 {
     s.name.bytes().fold(0, u8::wrapping_add)
 }
 
-/// Draws and encodes the loop. Takes about a second for two seconds of 1280x720: not for an async task.
+/// Draws and encodes the loop. Takes about a second for two seconds of 1280x720: not for an async
+/// task.
 ///
 /// # Errors
 /// The encoder refuses the settings.

@@ -67,7 +67,8 @@ pub(super) async fn live(
     let mut drawer = begun.await.map_err(|e| SimError::Encoder { who: who.clone(), what: e.to_string() })??;
     let run = move || {
         let length = loop_length(&drawer.settings);
-        // A bitrate that was enough for one place and is not for another ends the stream, as it would a device's.
+        // A bitrate that was enough for one place and is not for another ends the stream, as it
+        // would a device's.
         for n in (0..length).cycle() {
             let Ok(frame) = drawer.frame(n) else { return };
             if tx.blocking_send(frame).is_err() {

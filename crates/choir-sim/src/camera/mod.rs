@@ -1,20 +1,23 @@
-//! A camera or encoder: draws a scene, encodes a loop of it once, and sends it with new time stamps and
-//! the wall clock in each frame.
+//! A camera or encoder: draws a scene, encodes a loop of it once, and sends it with new time stamps
+//! and the wall clock in each frame.
 
 mod encode;
+mod frames;
 mod head;
 mod live;
 mod manners;
 mod named;
+mod output;
 mod rtsp;
 mod scene;
 mod shipped;
 
 pub use encode::{Frame, Loop, encode_loop};
+use frames::Frames;
 pub use head::{Head, Place};
-use live::live;
 pub use manners::{Counts, Manner};
 pub use named::{NamedCamera, NamedCameraSettings, start_named};
+pub use output::{OUTPUT_WORDS, Output, Shows, Sounds, UnknownOutput};
 pub use rtsp::{RtspCamera, RtspCameraSettings, start_rtsp};
 pub use scene::{BLOCKS, Scene, WideScene, read_blocks};
 pub use shipped::{SHIPPED_RATE, SHIPPED_SIZE, shipped_loop};
@@ -37,10 +40,7 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::{
-    sync::{mpsc, watch},
-    task::JoinHandle,
-};
+use tokio::{sync::watch, task::JoinHandle};
 
 /// What a camera is to send.
 #[derive(Debug, Clone)]
@@ -69,6 +69,8 @@ pub struct CameraSettings {
     pub to: Link,
     /// Latency, when the link does not say.
     pub latency: Duration,
+    /// What it shows and sounds like.
+    pub output: watch::Receiver<Output>,
 }
 
 impl CameraSettings {
@@ -88,7 +90,16 @@ impl CameraSettings {
             loop_for: Duration::from_secs(2),
             to,
             latency: choir_core::link::DEFAULT_LATENCY,
+            output: watch::channel(Output::default()).1,
         }
+    }
+
+    /// The way to change what it shows while it runs.
+    #[must_use]
+    pub fn controlled(&mut self, begins: Output) -> watch::Sender<Output> {
+        let (change, output) = watch::channel(begins);
+        self.output = output;
+        change
     }
 }
 
@@ -117,9 +128,10 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
     let way = Way {
         name: settings.name.clone(),
         link: settings.to.clone(),
-        flow: Flow::Out(outlet.clone()),
+        flow: Flow::Out(outlet.clone().into()),
         status: status.clone(),
         stave: None,
+        shard: None,
     };
     let (end, way_stop) = Stop::new();
     let ways = open_ways(vec![way], settings.latency, base, &way_stop, &Stop::given()).await?;
@@ -141,61 +153,6 @@ pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<
 /// For what has been sent to arrive, once stopped.
 const LAST_PICTURE: Duration = Duration::from_secs(1);
 
-async fn encode(settings: &CameraSettings) -> Result<Loop, SimError> {
-    if settings.h265 {
-        return Ok(shipped_loop());
-    }
-    let for_encoder = settings.clone();
-    let task = tokio::task::spawn_blocking(move || encode_loop(&for_encoder));
-    task.await.map_err(|e| SimError::Encoder { who: settings.name.clone(), what: e.to_string() })?
-}
-
-/// Where a camera's frames come from.
-enum Frames {
-    Loop(Repeating),
-    /// Drawn as the head turns.
-    Live(mpsc::Receiver<Frame>),
-}
-
-/// A loop, which goes on from another keyframe when it is asked for one.
-struct Repeating {
-    frames: Vec<Frame>,
-    at: usize,
-    asks: watch::Receiver<u64>,
-}
-
-impl Frames {
-    /// Of these settings; with a head that can turn they are drawn.
-    async fn of(settings: &CameraSettings, head: Option<&Arc<Head>>, status: &LinkStatus) -> Result<Self, SimError> {
-        let asks = status.control.keyframe_requests();
-        Ok(match head {
-            Some(head) if !settings.h265 => Self::Live(live(settings, head.clone(), asks).await?),
-            _ => Self::Loop(Repeating { frames: encode(settings).await?.frames, at: 0, asks }),
-        })
-    }
-
-    async fn next(&mut self) -> Option<Frame> {
-        match self {
-            Self::Loop(l) => l.next(),
-            Self::Live(frames) => frames.recv().await,
-        }
-    }
-}
-
-impl Repeating {
-    fn next(&mut self) -> Option<Frame> {
-        let count = self.frames.len();
-        if self.asks.has_changed().unwrap_or(false) {
-            self.asks.mark_unchanged();
-            let places = (0..count).map(|n| (self.at + n) % count);
-            self.at = places.into_iter().find(|n| self.frames[*n].keyframe).unwrap_or(self.at);
-        }
-        let frame = self.frames.get(self.at).cloned();
-        self.at = (self.at + 1) % count.max(1);
-        frame
-    }
-}
-
 /// Fills a frame up with filler data (ITU-T H.264, 7.3.2.7).
 fn pad(data: &mut Vec<u8>, to: u64) {
     // Start code, type, end.
@@ -207,19 +164,24 @@ fn pad(data: &mut Vec<u8>, to: u64) {
     }
 }
 
-/// Tone that any frame of may follow any other; see `assets/make-tone.c`.
-const TONE: &[u8] = include_bytes!("../../assets/tone.adts");
+/// Sounds of which each frame may follow any other; see `assets/make-sounds.c`.
+const SOUNDS: &[u8] = include_bytes!("../../assets/sounds.adts");
 const AAC_TICKS: u64 = 1024 * 90_000 / 48_000;
 const CHUNK: usize = 7 * 188;
 
-/// Frames become a transport stream, which leaves evenly over time, or with `evenly` off each frame at once.
+/// Each sound's frame, by [`Sounds::frame`].
+fn sounds() -> Vec<Bytes> {
+    choir_proto::adts::frames(SOUNDS).map(|(_, f)| Bytes::from_static(f)).collect()
+}
+
+/// Frames become a transport stream, which leaves evenly over time, or with `evenly` off each frame
+/// at once.
 async fn play(settings: CameraSettings, mut frames: Frames, outlet: Arc<Outlet>, evenly: bool, mut stop: Stop) {
     let Ok(mut alarm) = Alarm::new() else { return };
-    let tone: Vec<&[u8]> = choir_proto::adts::frames(TONE).map(|(_, f)| f).collect();
+    let all_sounds = sounds();
     let rate = if settings.constant { MuxRate::Constant(settings.bitrate.0) } else { MuxRate::Variable };
     let mut config = WriterConfig { rate, ..WriterConfig::default() };
-    let sounds = settings.audio && !tone.is_empty();
-    if !sounds {
+    if !settings.audio {
         config.audio = None;
     }
     if settings.h265 {
@@ -248,9 +210,11 @@ async fn play(settings: CameraSettings, mut frames: Frames, outlet: Arc<Outlet>,
         pictures += data.len() as u64;
         let mut out = std::mem::take(&mut pacer.carry);
         writer.write(&Unit { video: true, pts: first_pts + pts, dts: None, keyframe: frame.keyframe, data: &[&data] }, &mut out);
-        // Sound for the whole time of the picture.
-        while sounds && audio_at < pts + 90_000 / u64::from(settings.rate) {
-            let data = tone[(audio_at / AAC_TICKS) as usize % tone.len()];
+        // Sound for the whole time of the picture, or of one before.
+        let output = *settings.output.borrow();
+        let late = output.sound_late.as_millis() as u64 * 90;
+        while settings.audio && audio_at + late < pts + 90_000 / u64::from(settings.rate) {
+            let Some(data) = all_sounds.get(output.sounds.frame()) else { break };
             writer.write(&Unit { video: false, pts: first_pts + audio_at, dts: None, keyframe: true, data: &[data] }, &mut out);
             audio_at += AAC_TICKS;
         }
@@ -271,8 +235,8 @@ struct Chunks {
 }
 
 impl Chunks {
-    /// Plans the chunks of one frame: at the constant rate behind what is planned already, or evenly over
-    /// the frame's time.
+    /// Plans the chunks of one frame: at the constant rate behind what is planned already, or
+    /// evenly over the frame's time.
     fn spread(&mut self, out: Vec<u8>, due: Instant, frame_time: Duration, rate: Option<u64>) {
         let whole = out.len() / CHUNK * CHUNK;
         self.carry = out[whole..].to_vec();

@@ -1,7 +1,7 @@
-//! A camera that offers itself by name, as network-video cameras do: an intra stream, a long-GOP one and a small one,
-//! sound, a lamp, and a head that is steered by name.
+//! A camera that offers itself by name, as network-video cameras do: an intra stream, a long-GOP
+//! one and a small one, sound, a lamp, and a head that is steered by name.
 
-use super::{CameraSettings, Frames, Head, Place, TONE, with_stamp};
+use super::{CameraSettings, Frames, Head, Place, Sounds, sounds, with_stamp};
 use crate::SimError;
 use bytes::Bytes;
 use choir_core::{stave::StaveSettings, units::Bitrate, view::TallyView};
@@ -184,7 +184,7 @@ async fn obey(head: Arc<Head>, mut orders: mpsc::Receiver<CameraRequest>) {
 /// All streams by one clock, so that a receiver can change from one to another.
 async fn play(mut streams: Vec<Outgoing>, rate: u32, mut stop: Stop) {
     let Ok(mut alarm) = Alarm::new() else { return };
-    let tone: Vec<Bytes> = choir_proto::adts::frames(TONE).map(|(_, f)| Bytes::copy_from_slice(f)).collect();
+    let all_sounds = sounds();
     let start = Instant::now();
     let first_pts = unix_us() * 9 / 100;
     let mut aac = 0u64;
@@ -215,27 +215,38 @@ async fn play(mut streams: Vec<Outgoing>, rate: u32, mut stop: Stop) {
             };
             give(Track::Picture, frame.keyframe, pts(picture_at), data.into());
             match s.channels.filter(|_| s.settings.audio) {
-                Some(channels) => give(Track::Sound, true, pts(picture_at), pcm(n, rate, channels)),
-                None if s.settings.audio && !tone.is_empty() => {
-                    for frame in first_aac..aac {
-                        give(Track::Sound, true, pts(frame * super::AAC_TICKS), tone[frame as usize % tone.len()].clone());
+                Some(channels) => give(Track::Sound, true, pts(picture_at), pcm(n, rate, channels, s.settings.output.borrow().sounds)),
+                None => {
+                    let sound = all_sounds.get(s.settings.output.borrow().sounds.frame()).filter(|_| s.settings.audio);
+                    for (frame, sound) in (first_aac..aac).filter_map(|n| Some((n, sound?))) {
+                        give(Track::Sound, true, pts(frame * super::AAC_TICKS), sound.clone());
                     }
                 }
-                None => {}
             }
         }
     }
 }
 
+/// How loud a channel is, from 0 to 1; channels count from 1.
+fn gain(sounds: Sounds, channel: u8) -> f64 {
+    match sounds {
+        Sounds::Silent => 0.0,
+        Sounds::LeftOnly => f64::from(channel % 2),
+        Sounds::RightOnly => f64::from((channel + 1) % 2),
+        Sounds::Tone(db) => 4.0 * 10f64.powf(f64::from(db) / 20.0),
+        _ => 1.0,
+    }
+}
+
 /// The samples of one picture's time: in each channel its own tone, without a break.
-fn pcm(n: u64, rate: u32, channels: u8) -> Bytes {
+fn pcm(n: u64, rate: u32, channels: u8, sounds: Sounds) -> Bytes {
     let at = |n: u64| n * u64::from(SAMPLES) / u64::from(rate);
     let mut out = Vec::new();
     for sample in at(n)..at(n + 1) {
         for channel in 1..=channels {
             // Whole periods in a second.
             let turn = (sample % u64::from(SAMPLES)) as f64 / f64::from(SAMPLES) * PITCH * f64::from(channel);
-            let value = ((turn * std::f64::consts::TAU).sin() * LEVEL) as i32;
+            let value = ((turn * std::f64::consts::TAU).sin() * LEVEL * gain(sounds, channel)) as i32;
             out.extend_from_slice(&value.to_be_bytes()[1..]);
         }
     }

@@ -1,4 +1,5 @@
-//! The scene: water, lanes, boats, the device's name, and the frame's number in digits and in blocks.
+//! The scene: water, lanes, boats, the device's name, and the frame's number in digits and in
+//! blocks.
 
 use font8x8::{BASIC_FONTS, UnicodeFonts};
 
@@ -61,6 +62,33 @@ impl Scene {
     pub fn draw(&mut self, n: usize, total: usize, name: &str) {
         self.view(n, total);
         self.mark(n, name);
+    }
+
+    /// Draws black.
+    pub fn black(&mut self) {
+        let (w, h) = (self.width, self.height);
+        self.rect(0, 0, w, h, BLACK, Some((128, 128)));
+    }
+
+    /// Draws colour bars: 75 % of white, yellow, cyan, green, magenta, red, blue, and black
+    /// (BT.709).
+    pub fn bars(&mut self) {
+        const BARS: [(u8, u8, u8); 8] = [
+            (180, 128, 128),
+            (168, 44, 136),
+            (145, 147, 44),
+            (133, 63, 52),
+            (63, 193, 204),
+            (51, 109, 212),
+            (28, 212, 120),
+            (16, 128, 128),
+        ];
+        let (w, h) = (self.width, self.height);
+        for (n, (luma, u, v)) in BARS.into_iter().enumerate() {
+            // Even, so that colour and brightness end at the same place.
+            let edge = |n: usize| n * w / BARS.len() / 2 * 2;
+            self.rect(edge(n), 0, edge(n + 1) - edge(n), h, luma, Some((u, v)));
+        }
     }
 
     /// Name and number, over whatever is there.
@@ -184,7 +212,8 @@ impl WideScene {
         Self { wide, picture: Scene::new(width, height, tint) }
     }
 
-    /// Draws frame `n` as seen at this pan and tilt (-1 to 1) and zoom (0 to 1: once to four times).
+    /// Draws frame `n` as seen at this pan and tilt (-1 to 1) and zoom (0 to 1: once to four
+    /// times).
     pub fn draw(&mut self, n: usize, total: usize, name: &str, (pan, tilt, zoom): (f64, f64, f64)) {
         self.wide.view(n, total);
         let (w, h) = (self.picture.width, self.picture.height);
@@ -213,7 +242,8 @@ impl WideScene {
     }
 }
 
-/// Reads the frame's number back from decoded luma; `None` when a block is grey or the parity is wrong.
+/// Reads the frame's number back from decoded luma; `None` when a block is grey or the parity is
+/// wrong.
 #[must_use]
 pub fn read_blocks(luma: &[u8], width: usize, height: usize, stride: usize) -> Option<u16> {
     let row = height / ROW;

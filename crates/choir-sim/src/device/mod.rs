@@ -1,5 +1,5 @@
-//! Devices with their control: a PTZ camera and a hardware encoder that answer ONVIF, VISCA, WS-Discovery
-//! and DNS-SD, and whose streams really change when they are set.
+//! Devices with their control: a PTZ camera and a hardware encoder that answer ONVIF, VISCA,
+//! WS-Discovery and DNS-SD, and whose streams really change when they are set.
 //!
 //! | file | idea |
 //! |---|---|
@@ -209,6 +209,7 @@ fn rtsp_settings(shared: &Shared, s: &State) -> RtspCameraSettings {
             padded: stream.constant && !h265,
             keyframe: f64::from(stream.gop) / f64::from(stream.rate),
             audio: stream.audio,
+            output: shared.settings.output.clone(),
             ..CameraSettings::new(format!("{}{input}", shared.settings.name), Link::File(FileLink { path: None, repeat: false }))
         }
     };

@@ -1,7 +1,7 @@
 //! Everything that can be set on a device, and what follows from setting it.
 
 use super::Turn;
-use crate::camera::{Head, Place, SHIPPED_RATE, SHIPPED_SIZE};
+use crate::camera::{Head, Output, Place, SHIPPED_RATE, SHIPPED_SIZE};
 use choir_host::Stop;
 use choir_ports::LinkStatus;
 use choir_proto::auth::Credentials;
@@ -20,8 +20,8 @@ use tokio::sync::{Notify, watch};
 pub enum Kind {
     /// Turns, and takes settings at once.
     PtzCamera,
-    /// Has four inputs, two with a signal; takes codec, size and rate only after a restart; rounds bitrates;
-    /// refuses 50 frames a second in the high profile.
+    /// Has four inputs, two with a signal; takes codec, size and rate only after a restart; rounds
+    /// bitrates; refuses 50 frames a second in the high profile.
     Encoder,
 }
 
@@ -79,6 +79,8 @@ pub struct Settings {
     pub clock_ahead: i64,
     /// Own ways.
     pub quirks: Vec<Quirk>,
+    /// What its streams show and sound like.
+    pub output: watch::Receiver<Output>,
 }
 
 impl Settings {
@@ -97,6 +99,7 @@ impl Settings {
             inputs: vec![true],
             clock_ahead: 0,
             quirks: Vec::new(),
+            output: watch::channel(Output::default()).1,
         }
     }
 

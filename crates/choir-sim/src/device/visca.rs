@@ -51,7 +51,8 @@ async fn by_ip(shared: &Shared, socket: &UdpSocket) {
                 answers.push((Payload::ControlReply, vec![0x01]));
             }
             Payload::Command | Payload::Inquiry => {
-                // A number out of order means that a restart has been missed; the first of all may be any.
+                // A number out of order means that a restart has been missed; the first of all may
+                // be any.
                 if last.is_some_and(|l| h.sequence > l.wrapping_add(1)) {
                     answers.push((Payload::ControlReply, vec![0x0F, 0x01]));
                 } else {

@@ -20,37 +20,38 @@ fn speed(text: &str) -> Result<f64, String> {
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:
-  choir find                           all subnets of this machine's interfaces
+  choir find                           all subnets of this machine
   choir find eth0
   choir find 10.1.2.0/24 --json
   choir find 10.1.2.10-40 --add regatta.toml --choose all
 
-It listens and asks all (DNS-SD, WS-Discovery), reads the neighbour table, and asks each address for RTSP, ONVIF, VISCA \
-and web pages, at most 440 packets a second. It never sends a password.
+Asks by multicast (DNS-SD, WS-Discovery), reads the neighbour table, and asks each address for \
+RTSP, ONVIF, VISCA and a web page. Never sends a password.
 
-Exit codes: 0 something was found; 1 nothing was; 2 and 4 as for all commands.")]
+Exit codes: 0 devices found; 1 none found; 2 and 4 as for all commands.")]
 pub struct FindArgs {
-    /// An interface, 10.1.2.0/24, 10.1.2.10-10.1.2.40 or one address. Left out, this machine's own subnets.
+    /// Interface, subnet like 10.1.2.0/24, range like 10.1.2.10-10.1.2.40, or one address
+    /// [default: this machine's subnets].
     pub what: Option<String>,
-    /// Write the chosen ones into this patch sheet as devices; a new file becomes a new sheet.
+    /// Write the chosen devices into this patch sheet; a missing file becomes a new sheet.
     #[arg(long, value_name = "SHEET")]
     pub add: Option<PathBuf>,
-    /// Which to add, without asking: all, or numbers and addresses with commas between.
+    /// Devices to add, without asking: all, or numbers and addresses separated by commas.
     #[arg(long, value_name = "LIST", requires = "add")]
     pub choose: Option<String>,
-    /// Another address that devices here have when they leave the factory; may be given several times.
+    /// Another factory address of devices here; repeatable.
     #[arg(long, value_name = "IP")]
     pub factory: Vec<Ipv4Addr>,
-    /// Packets a second at most, 50 to 5000.
+    /// Limit: packets per second, 50 to 5000 [default: 440].
     #[arg(long, value_name = "PACKETS", value_parser = clap::value_parser!(u32).range(50..=5000))]
     pub pace: Option<u32>,
-    /// Listen at least this long for devices that announce themselves.
+    /// Listen for announcements at least this long.
     #[arg(long, value_parser = duration, value_name = "TIME", default_value = "2s")]
     pub listen: Duration,
-    /// Ask more than 4096 addresses without asking back.
+    /// Do not ask before more than 4096 addresses are scanned.
     #[arg(long)]
     pub yes: bool,
-    /// Print what was found as JSON.
+    /// Print the devices as JSON.
     #[arg(long)]
     pub json: bool,
 }
@@ -58,7 +59,7 @@ pub struct FindArgs {
 /// Where the device's entry is.
 #[derive(Debug, Clone, ClapArgs)]
 pub struct SheetArg {
-    /// The patch sheet. Left out: $CHOIR_SHEET, or the only .toml file here that has devices.
+    /// The patch sheet [default: $CHOIR_SHEET, or the only .toml file here with devices].
     #[arg(long, value_name = "SHEET", global = true)]
     pub sheet: Option<PathBuf>,
 }
@@ -70,8 +71,8 @@ pub struct SheetArg {
   choir device apply finish-tower umpire-launch
   choir device address umpire-launch --static 10.1.2.30/24
 
-Exit codes: 0 done, or as the sheet wants it; 1 a device could not be reached, refused, or nothing came on the wire; \
-5 it differs from what the sheet wants; 2 and 4 as for all commands.")]
+Exit codes: 0 done, or no difference; 1 a device did not answer, refused, or sent no stream; \
+5 a device differs from the sheet; 2 and 4 as for all commands.")]
 pub struct DeviceArgs {
     #[command(subcommand)]
     pub what: Device,
@@ -81,27 +82,27 @@ pub struct DeviceArgs {
 
 #[derive(Debug, Subcommand)]
 pub enum Device {
-    /// Everything that a device says of itself, and what it allows.
+    /// Show what a device reports: identity, network, settings and the values it allows.
     Show {
         /// The device.
         name: String,
-        /// Print it as JSON.
+        /// Print as JSON.
         #[arg(long)]
         json: bool,
     },
-    /// What the sheet wants beside what the devices have.
+    /// Compare the sheet with the devices.
     Diff {
-        /// The devices; all of the sheet when left out.
+        /// The devices [default: all in the sheet].
         names: Vec<String>,
-        /// Print it as JSON.
+        /// Print as JSON.
         #[arg(long)]
         json: bool,
     },
-    /// Set what differs, restart if it must be, read back, and prove it on the wire.
+    /// Set what differs, restart if needed, read back, and measure the stream.
     Apply {
-        /// The devices; all of the sheet when left out.
+        /// The devices [default: all in the sheet].
         names: Vec<String>,
-        /// Do not ask.
+        /// Do not ask for confirmation.
         #[arg(long)]
         yes: bool,
         /// Print what was done as JSON.
@@ -112,13 +113,13 @@ pub enum Device {
     Restart {
         /// The device.
         name: String,
-        /// Do not ask.
+        /// Do not ask for confirmation.
         #[arg(long)]
         yes: bool,
     },
-    /// Give a device another address, wait for it there, and write it into the sheet.
+    /// Change a device's address, wait for it there, and write it into the sheet.
     Address(AddressArgs),
-    /// Give the device's user another password, from a prompt or a file.
+    /// Change the password of the device's user, from a prompt or a file.
     Password {
         /// The device.
         name: String,
@@ -133,37 +134,38 @@ pub enum Device {
 pub struct AddressArgs {
     /// The device.
     pub name: String,
-    /// A fixed address.
+    /// Fixed address and prefix length.
     #[arg(long = "static", value_name = "IP/PREFIX", value_parser = with_prefix, group = "how")]
     pub fixed: Option<(Ipv4Addr, u8)>,
-    /// An address from a server.
+    /// Address by DHCP.
     #[arg(long, group = "how")]
     pub dhcp: bool,
-    /// The gateway, with --static.
+    /// Gateway, with --static.
     #[arg(long, value_name = "IP", conflicts_with = "dhcp")]
     pub gateway: Option<Ipv4Addr>,
-    /// Do not ask.
+    /// Do not ask for confirmation.
     #[arg(long)]
     pub yes: bool,
 }
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:
-  choir ptz finish-tower                     a live panel: arrows, + and -, numbers
+  choir ptz finish-tower                     live panel: arrows, + and -, numbers
   choir ptz finish-tower goto 3
   choir ptz finish-tower store 3 \"Finish line\"
   choir ptz finish-tower move --pan 0.3 --tilt -0.1 --for 800ms
   choir ptz finish-tower tally on --by visca
   choir ptz 'stave://Finish Tower' goto 3 --sheet regatta.toml
 
-By a Stave name orders go to the machine that offers it, which passes them on if its sheet says steer = true: moves up to \
-10 s, stop, home, and presets by number. Every move carries a time limit, and the stop after it is repeated until the camera answers.")]
+A Stave name is steered through the machine that offers it, if its sheet says steer = true: moves \
+up to 10 s, stop, home, and presets by number. Every move has a time limit; the stop after it is \
+repeated until the camera answers.")]
 pub struct PtzArgs {
     /// The device, or stave://NAME or stave://MACHINE/NAME.
     pub name: String,
     #[command(subcommand)]
     pub action: Option<PtzAction>,
-    /// Steer by this protocol instead of the sheet's: onvif, visca, visca-tcp, visca-udp.
+    /// Protocol to steer by [default: the sheet's]: onvif, visca, visca-tcp, visca-udp.
     #[arg(long, value_parser = steering, value_name = "PROTOCOL", global = true)]
     pub by: Option<Control>,
     #[command(flatten)]
@@ -177,14 +179,14 @@ pub struct PtzArgs {
 pub enum PtzAction {
     /// Go to a preset, by number or name.
     Goto {
-        /// Number or name.
+        /// Number or name of the preset.
         preset: String,
     },
     /// Store the present position.
     Store {
-        /// Number.
+        /// Number of the preset.
         preset: String,
-        /// Name; kept in the sheet where the protocol has none.
+        /// Name, kept in the sheet if the protocol has no names.
         name: Option<String>,
     },
     /// List the presets.
@@ -195,11 +197,11 @@ pub enum PtzAction {
     Move(MoveArgs),
     /// Stop all movement.
     Stop,
-    /// Where it looks.
+    /// Show where the camera looks.
     Where,
     /// Switch the tally lamp.
     Tally {
-        /// on or off.
+        /// The lamp.
         #[arg(value_parser = ["on", "off"])]
         lamp: String,
     },
@@ -227,27 +229,28 @@ pub struct MoveArgs {
   choir sim device ptz-camera --at 127.20.0.41
   choir sim device encoder --at 127.20.0.9 --password-env SECRET
 
-ONVIF at port 8000, streams at rtsp://IP:8554/main and /sub, a camera also VISCA at UDP 52381 and TCP 5678.")]
+ONVIF on port 8000, streams at rtsp://IP:8554/main and /sub; a camera also has VISCA on UDP port \
+52381 and TCP port 5678.")]
 pub struct SimDeviceArgs {
-    /// ptz-camera or encoder.
+    /// Kind of device.
     #[arg(value_parser = ["ptz-camera", "encoder"])]
     pub kind: String,
-    /// Its address, in 127.0.0.0/8.
+    /// Address, in 127.0.0.0/8.
     #[arg(long, value_name = "IP")]
     pub at: Ipv4Addr,
     /// The address is one of a network namespace that was made for this.
     #[arg(long, hide = true)]
     pub in_namespace: bool,
-    /// Its name.
+    /// Name.
     #[arg(long, default_value = "finish-tower")]
     pub name: String,
-    /// Its user.
+    /// User.
     #[arg(long, default_value = "desk")]
     pub user: String,
-    /// Variable that holds its user's password; without one it is the factory's, "admin".
+    /// Environment variable with the user's password [default password: admin].
     #[arg(long, value_name = "NAME")]
     pub password_env: Option<String>,
-    /// End by itself after this time.
+    /// Stop after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
 }

@@ -6,47 +6,48 @@ use std::{path::PathBuf, time::Duration};
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:
-  choir linecheck                              the only sheet here, every line and feed side by side
+  choir linecheck                              the only sheet here, all lines and feeds
   choir linecheck regatta.toml umpire-launch   one line, and the feeds that start with it
   choir linecheck regatta.toml --in-turn --for 20s --html check.html
   choir linecheck --demo --html check.html
 
-It brings the lines up as \"choir run\" does, and ends them. A show that is running already is \
-looked at as it runs, without stills.
+Starts the lines as \"choir run\" does, and stops them afterwards. A show that is already running \
+is measured as it runs, without stills.
 
-Exit codes: 0 nothing failed; 1 something did, or it was ended early; 2 and 4 as for all commands.")]
+Exit codes: 0 nothing failed; 1 something failed, or it was stopped early; 2 and 4 as for all \
+commands.")]
 pub struct LinecheckArgs {
-    /// The patch sheet, not needed when only one lies here; and lines, by name. Without names, all.
+    /// The patch sheet [default: the only one in this folder], and names of lines [default: all].
     #[arg(value_name = "SHEET|LINE")]
     pub what: Vec<String>,
-    /// How long to look at loss and headroom, once a picture is there.
+    /// How long to measure loss and headroom, from the first picture on.
     #[arg(long = "for", value_parser = duration, value_name = "TIME", default_value = "8s")]
     pub for_time: Duration,
     /// How long to wait for a line's first picture.
     #[arg(long, value_parser = duration, value_name = "TIME", default_value = "15s")]
     pub wait: Duration,
-    /// Time from joining to the first picture.
+    /// Limit: time from joining to the first picture.
     #[arg(long, value_parser = duration, value_name = "TIME", default_value = "5s")]
     pub first_picture: Duration,
-    /// Greatest delay from the camera to here, above the link's latency.
+    /// Limit: delay from the camera to here, beyond the link's latency.
     #[arg(long, value_parser = duration, value_name = "TIME", default_value = "500ms")]
     pub delay: Duration,
-    /// Share lost on the way from which a line is doubtful, although all is repaired.
+    /// Limit: packets lost on the path, even if all are recovered.
     #[arg(long, value_parser = share, value_name = "SHARE", default_value = "5%")]
     pub loss: f64,
-    /// One line after the other instead of side by side.
+    /// Test the lines one after the other, not all at once.
     #[arg(long)]
     pub in_turn: bool,
-    /// Write one page with the result and the stills, to be handed on.
+    /// Write the result with the stills as an HTML page.
     #[arg(long, value_name = "FILE")]
     pub html: Option<PathBuf>,
     /// Print the result as JSON.
     #[arg(long)]
     pub json: bool,
-    /// No stills in the terminal.
+    /// Show no stills in the terminal.
     #[arg(long)]
     pub no_stills: bool,
-    /// Check the Tarn Hollow Regatta, with its far ends on this machine.
+    /// Test the Tarn Hollow Regatta, with its far ends on this machine.
     #[arg(long)]
     pub demo: bool,
     /// First two octets of the demo's addresses.

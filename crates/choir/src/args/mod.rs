@@ -4,6 +4,7 @@ mod device;
 mod linecheck;
 mod path;
 mod sheet;
+mod snap;
 mod stave;
 
 pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
@@ -14,24 +15,25 @@ pub use sheet::{
     AddFeed, AddLine, AdviseArgs, Arrive, BudgetArgs, CardArgs, CheckArgs, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs, NewArgs, Target,
     WriteArgs,
 };
+pub use snap::SnapArgs;
 pub use stave::{DirectoryArgs, LanArgs, LanFlags, ListArgs, Stave, StaveArgs};
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
-use choir_sim::camera::Manner;
+use choir_sim::camera::{Manner, Output};
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use clap_complete::Shell;
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
-const EXIT_CODES: &str = "Exit codes: 0 done; 1 it ran, but nothing arrived or the sheet has errors; 2 the command line cannot be understood; \
-3 no such show is running, it runs already, or it refused; 4 a port, file, name or passphrase cannot be had; 5 something differs from what the sheet wants, or does not fit.";
+const EXIT_CODES: &str = "Exit codes: 0 done; 1 it ran, but nothing arrived or the sheet has errors; 2 wrong command line; 3 no such show is running, it is running already, or it refused; \
+4 a port, file, name or passphrase is not available; 5 something differs from the sheet, or does not fit.";
 
-/// Connects cameras, encoders and field units to switching software, and keeps them on air.
+/// Connect cameras, encoders and field units to switching software, and keep them on air.
 #[derive(Debug, Parser)]
 #[command(name = "choir", version, after_help = EXIT_CODES, propagate_version = true)]
 pub struct Args {
-    /// Say more on stderr; twice or three times for more still.
-    #[arg(short, long, action = clap::ArgAction::Count, global = true)]
+    /// Log more on stderr; -vv and -vvv log even more.
+    #[arg(short, long, action = clap::ArgAction::Count, global = true, display_order = 900)]
     pub verbose: u8,
     #[command(subcommand)]
     pub command: Command,
@@ -39,59 +41,66 @@ pub struct Args {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Play the Tarn Hollow Regatta on this machine: cameras, bad paths, a switcher.
+    /// Run the Tarn Hollow Regatta on this machine: cameras, bad paths, a switcher.
     Demo(DemoArgs),
-    /// Carry one link from here to there, without a patch sheet.
+    /// Carry one link between two ends, without a patch sheet.
     Link(LinkArgs),
-    /// Find devices: listen, ask all, and ask each address.
+    /// Find devices by announcements, by multicast and address by address.
     Find(FindArgs),
-    /// Show, compare, set, move and restart the sheet's devices.
+    /// Show, compare, set, readdress and restart the sheet's devices.
     Device(DeviceArgs),
     /// Steer a camera: presets, moves, a live panel.
     Ptz(PtzArgs),
-    /// Names on the LAN: list them, keep a directory of them.
+    /// List the names on the LAN, or run a directory for them.
     Stave(StaveArgs),
-    /// Join a source for a few seconds and say what is there.
+    /// Join a source for a few seconds and report what it sends.
     Inspect(InspectArgs),
-    /// Read a patch sheet and say what is wrong with it. Touches no network.
+    /// Check a patch sheet for mistakes, without using the network.
     Check(CheckArgs),
-    /// Write a new patch sheet from a few questions, or from what was found.
+    /// Write a new patch sheet from a few answers, or from the devices found.
     New(NewArgs),
     /// Add, remove or rename a line of a patch sheet.
     Line(LineEditArgs),
     /// Add, remove or rename a feed of a patch sheet.
     Feed(FeedEditArgs),
-    /// Say what to type at the other end, field by field.
+    /// Print what to type into the device at the other end, field by field.
     Card(CardArgs),
-    /// Add up what each network carries, and say what to change when it is too much.
+    /// Add up the load of each network, and say what to change if it is too high.
     Budget(BudgetArgs),
     /// Advise latency and overhead for a path.
     Advise(AdviseArgs),
     /// Measure the path to another Cable Choir, and advise latency and overhead for it.
     Path(PathMeasureArgs),
-    /// Check every line and feed before the show.
+    /// Find out how many links this machine carries.
+    ///
+    /// Each link comes in by SRT, is metered as a line, and goes out as a feed by SRT. The far ends
+    /// run here as well, on loopback: nothing leaves this machine. Takes a minute or two.
+    Bench(BenchArgs),
+    /// Test every line and feed before the show.
     Linecheck(LinecheckArgs),
-    /// Bring up all of a patch sheet and keep it up.
+    /// Start everything in a patch sheet and keep it up.
     Run(RunArgs),
-    /// Show how a running show stands.
+    /// Show the state of a running show.
     Status(StatusArgs),
-    /// Watch a running show live.
+    /// Watch a running show in the live view.
     Watch(ShowArgs),
+    /// Write pictures of a running show to files.
+    Snap(SnapArgs),
     /// Put another line on a feed, at that line's next keyframe.
     Take(TakeArgs),
     /// Stop a line until it is released.
     Hold(LineArgs),
     /// Start a held line again.
     Release(LineArgs),
-    /// Read the sheet of a running show again, and apply only what differs.
+    /// Apply what has changed in the sheet of a running show.
     Reload(ShowArgs),
-    /// End a running show.
+    /// Stop a running show.
     Stop(ShowArgs),
-    /// Stand-ins to rehearse against: camera, field-unit, device, switcher, path.
+    /// Run a stand-in to rehearse against: camera, field unit, device, switcher, path.
     Sim(Box<SimArgs>),
     /// Print completions for a shell.
     Completions {
-        /// Which shell.
+        /// The shell.
         shell: Shell,
     },
 }
@@ -120,13 +129,13 @@ fn outage(text: &str) -> Result<Outage, String> {
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:\n  choir demo\n  choir demo --for 20s\n  choir demo --for 20s --json")]
 pub struct DemoArgs {
-    /// End by itself after this time, like 20s.
+    /// Stop after this time, like 20s.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
-    /// Print one JSON document at the end.
+    /// At the end, print one JSON document.
     #[arg(long)]
     pub json: bool,
-    /// First two octets of all addresses, so that two demos can run side by side.
+    /// First two octets of all addresses; another demo needs other ones.
     #[arg(long, default_value = "127.20", value_parser = prefix)]
     pub net: String,
 }
@@ -146,42 +155,42 @@ fn manner(word: &str) -> Result<Manner, String> {
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "FROM and TO are each one of:
   srt://HOST:PORT?mode=caller|listener|rendezvous&latency=MS&pbkeylen=16|24|32&streamid=ID
-      without a host it listens; bind=IP[:PORT] chooses the own address; overhead=25% or
-      ceiling=12Mbps limit the sender; the passphrase by passphrase-env=NAME,
+      listens if there is no host; bind=IP[:PORT] sets the local address; overhead=25% or
+      ceiling=12Mbps limits the sender; passphrase by passphrase-env=NAME,
       passphrase-file=PATH or passphrase=TEXT
   rtsp://[USER@]HOST[:PORT]/PATH?QUERY
-      as FROM a camera that is pulled (port 554); as TO a feed that is served (port 8554) at
-      rtsp://:PORT/NAME; own settings stand behind a #: password-env=NAME or password-file=PATH,
+      FROM: pull from a camera (port 554); TO: serve at rtsp://:PORT/NAME (port 8554);
+      settings go behind a #: password-env=NAME or password-file=PATH,
       transport=auto|udp|tcp|multicast, reorder=MS, damaged=wait|pass, interface=ADDRESS;
-      to serve: group=ADDRESS:PORT and ttl=N offer multicast
-  rtp://HOST:PORT       transport stream in RTP; with sdp=FILE what the session description says
+      group=ADDRESS:PORT and ttl=N also serve by multicast
+  rtp://HOST:PORT       transport stream in RTP; sdp=FILE: the formats of that session description
   stave://[MACHINE/]NAME
-      as FROM a name on the LAN, with ?grade=intra|long-gop|sub, patience=MS,
-      carriage=streams|multicast; as TO offered by that name
-  udp://HOST:PORT       transport stream in datagrams of seven packets; as FROM the host is the
-      own address; both also with a group: udp://[SOURCE@]GROUP:PORT?interface=ADDRESS&ttl=N
-  FILE.ts               as FROM played at the pace of its clock; with ?repeat again and again
+      FROM: a name on the LAN; ?grade=intra|long-gop|sub, patience=MS,
+      carriage=streams|multicast; TO: offer it by that name
+  udp://HOST:PORT       transport stream in datagrams of seven packets; FROM: HOST is the local
+      address; multicast: udp://[SOURCE@]GROUP:PORT?interface=ADDRESS&ttl=N
+  FILE.ts               FROM: played at the pace of its clock; ?repeat loops it
   -                     standard input or output
 
 Examples:
   choir link 'srt://:7001?latency=200' udp://127.0.0.1:5004
-  choir link clip.ts?repeat 'srt://127.0.0.1:7001?streamid=finish&passphrase-env=SECRET' --for 1min --json
+  choir link clip.ts?repeat 'srt://127.0.0.1:7001?streamid=finish' --for 1min --json
   choir link 'srt://127.0.0.1:7001' - > take.ts
   choir link 'rtsp://desk@127.0.0.1/main#password-env=CAMERA' 'srt://127.0.0.1:7001'
   choir link 'srt://:7001' rtsp://127.0.0.1:8554/finish
   choir link 'srt://:7001' 'stave://Towpath Bicycle' --key-env REGATTA_LAN")]
 pub struct LinkArgs {
-    /// Where it comes from.
+    /// Where the media comes from; see below.
     pub from: String,
-    /// Where it goes.
+    /// Where the media goes; see below.
     pub to: String,
-    /// End by itself after this time, like 30s.
+    /// Stop after this time, like 30s.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
-    /// Print one JSON object with the counters of both ends at the end, as last line of stdout.
+    /// At the end, print the counters of both ends as one JSON object (the last line).
     #[arg(long)]
     pub json: bool,
-    /// Print a JSON object each time this has passed, like 1s.
+    /// Print a JSON object at this interval, like 1s.
     #[arg(long, value_parser = duration, value_name = "TIME")]
     pub every: Option<Duration>,
     #[command(flatten)]
@@ -195,13 +204,13 @@ pub struct LinkArgs {
   choir inspect --sheet regatta.toml --line finish-tower
   choir inspect 'stave://Finish Tower' --on 10.1.2.7 --key-env REGATTA_LAN
 
-Exit codes: 0 it is there, and as the line expects it; 1 nothing there; 5 it differs from what the line expects; \
+Exit codes: 0 as the line expects it; 1 nothing arrived; 5 it differs from what the line expects; \
 2 and 4 as for all commands.")]
 pub struct InspectArgs {
-    /// Any FROM of choir link. Left out, the line's own.
+    /// Any FROM of choir link [default: that of the line].
     #[arg(required_unless_present = "line")]
     pub url: Option<String>,
-    /// How long to look, counted from the first packet.
+    /// How long to measure, from the first packet on.
     #[arg(long = "for", value_parser = duration, value_name = "TIME", default_value = "5s")]
     pub for_time: Duration,
     /// How long to wait for the first packet.
@@ -210,7 +219,7 @@ pub struct InspectArgs {
     /// Print everything as JSON.
     #[arg(long)]
     pub json: bool,
-    /// A patch sheet whose line says what is expected.
+    /// A patch sheet; its line says what is expected.
     #[arg(long, value_name = "SHEET", requires = "line")]
     pub sheet: Option<PathBuf>,
     /// The line of the sheet.
@@ -221,34 +230,79 @@ pub struct InspectArgs {
 }
 
 #[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:
+  choir bench                              8 Mbps at 120 ms, AES-128
+  choir bench --rate 20Mbps --key 256 --json
+  choir bench --links 60 --for 30s         only this many, and longer
+
+Exit codes: 0 some number of links was carried; 1 none was; 2 and 4 as for all commands.")]
+pub struct BenchArgs {
+    /// Of each link.
+    #[arg(long, value_parser = bitrate, default_value = "8Mbps")]
+    pub rate: Bitrate,
+    /// Of each link, in and out.
+    #[arg(long, value_parser = duration, value_name = "TIME", default_value = "120ms")]
+    pub latency: Duration,
+    /// Length of the AES keys in bits; 0 sends in the clear.
+    #[arg(long, value_name = "BITS", default_value_t = 128, value_parser = key_bits)]
+    pub key: u16,
+    /// Try only this many links.
+    #[arg(long, value_name = "COUNT", value_parser = links)]
+    pub links: Option<usize>,
+    /// Try no more links than this.
+    #[arg(long, value_name = "COUNT", default_value_t = 400, value_parser = links, conflicts_with = "links")]
+    pub most: usize,
+    /// How long each number of links is measured.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME", default_value = "3s")]
+    pub for_time: Duration,
+    /// Print the answer as JSON.
+    #[arg(long)]
+    pub json: bool,
+}
+
+fn key_bits(text: &str) -> Result<u16, String> {
+    text.parse().ok().filter(|bits| matches!(bits, 0 | 128 | 192 | 256)).ok_or_else(|| "128, 192, 256, or 0 for none".into())
+}
+
+fn links(text: &str) -> Result<usize, String> {
+    text.parse().ok().filter(|n| (1..=2000).contains(n)).ok_or_else(|| "a number from 1 to 2000".into())
+}
+
+#[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:\n  choir run regatta.toml\n  choir run regatta.toml --watch-sheet")]
 pub struct RunArgs {
     /// The patch sheet.
     pub sheet: PathBuf,
-    /// End by itself after this time.
+    /// Stop after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
-    /// Apply the sheet at every save: only what differs. A sheet with errors changes nothing.
+    /// Apply what has changed at every save of the sheet. A sheet with errors changes nothing.
     #[arg(long)]
     pub watch_sheet: bool,
-    /// Print events as lines even on a terminal.
+    /// Print events as lines, even on a terminal.
     #[arg(long)]
     pub plain: bool,
-    /// Print one JSON document at the end.
+    /// At the end, print one JSON document.
     #[arg(long)]
     pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct ShowArgs {
-    /// The sheet of the show; not needed when only one is running.
+    /// The sheet of the show [default: the only one that runs].
     pub sheet: Option<PathBuf>,
 }
 
 #[derive(Debug, ClapArgs)]
-#[command(after_help = "Examples:\n  choir status\n  choir status regatta.toml --json")]
+#[command(
+    after_help = "Examples:\n  choir status\n  choir status finish-tower        all that is known of one line\n  choir status regatta.toml --json\n  choir status -v                  also the threads that serve SRT links: their load, and how late packets leave"
+)]
 pub struct StatusArgs {
-    /// The sheet of the show; not needed when only one is running.
+    /// A line to show alone, or the sheet of the show (a file).
+    #[arg(value_name = "LINE|SHEET")]
+    pub what: Option<String>,
+    /// The sheet of the show [default: the only one that runs].
+    #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
     /// Print everything as JSON.
     #[arg(long)]
@@ -262,7 +316,7 @@ pub struct TakeArgs {
     pub feed: String,
     /// The line to put on it.
     pub line: String,
-    /// The sheet of the show; not needed when only one is running.
+    /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
 }
@@ -271,7 +325,7 @@ pub struct TakeArgs {
 pub struct LineArgs {
     /// The line.
     pub line: String,
-    /// The sheet of the show; not needed when only one is running.
+    /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
 }
@@ -284,26 +338,60 @@ pub struct SimArgs {
 
 #[derive(Debug, Subcommand)]
 pub enum Sim {
-    /// A camera: a moving scene in H.264 with the time in each frame.
+    /// Camera: a moving scene in H.264 with the time in each frame.
     Camera(CameraArgs),
-    /// A field unit: a camera with the settings of a moving one (640x360, 2.5 Mbps, 400 ms).
+    /// Field unit: a camera with the settings of a moving one (640x360, 2.5 Mbps, 400 ms).
     FieldUnit(CameraArgs),
-    /// A device with its control: ONVIF, VISCA, discovery, streams that change when they are set.
+    /// Device with control: ONVIF, VISCA, discovery, and streams that follow their settings.
     Device(SimDeviceArgs),
-    /// A switcher: inputs that measure what reaches them.
+    /// Switcher: inputs that measure what reaches them.
     Switcher(SwitcherArgs),
-    /// A bad network path: a two-way UDP relay with faults.
+    /// Bad network path: a two-way UDP relay with faults.
     Path(Box<PathArgs>),
+    /// Change what a camera of the running demo shows: black, frozen, silent ...
+    Show(SimShowArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = SHOW_HELP)]
+pub struct SimShowArgs {
+    /// The line whose camera is changed.
+    pub line: String,
+    /// What it shows from now on; see below.
+    #[arg(required = true, value_parser = shown)]
+    pub words: Vec<String>,
+    /// Name of the demo [default: the only show that runs].
+    #[arg(long, value_name = "SHEET")]
+    pub sheet: Option<PathBuf>,
+}
+
+const SHOW_HELP: &str = "Examples:
+  choir sim show start-pontoon frozen
+  choir sim show towpath-bicycle black silent
+  choir sim show start-pontoon normal
+
+Words:
+  normal                            the scene with its sound
+  scene, black, bars, frozen        picture
+  tone, tone:-30, silent            sound: at -18 dBFS, at another level from 0 to -60, none
+  left-only, right-only, swapped,
+  stereo, out-of-phase, clipped     sound: channels
+  late:1500ms, in-time              sound behind its picture
+
+A camera in H.265 can only show its scene or be frozen.";
+
+fn shown(word: &str) -> Result<String, String> {
+    Output::default().after(word).map(|_| word.to_owned()).map_err(|e| e.to_string())
 }
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:
-  choir sim camera --to 'srt://127.0.0.1:7101?mode=caller' --size 1280x720 --rate 25 --bitrate 6Mbps
+  choir sim camera --to 'srt://127.0.0.1:7101?mode=caller' --size 1280x720 --bitrate 6Mbps
   choir sim camera --serve 127.0.0.1:8554 --sub 320x180
   choir sim camera --stave 'Winners Dock' --on 127.20.0.41 --intra 100Mbps --sub 320x180
-  choir sim camera --serve 127.0.0.1:8554 --user desk --password-env SECRET --manner silent-udp --manner metadata-track
+  choir sim camera --serve 127.0.0.1:8554 --user desk --password-env SECRET --manner silent-udp
 
-Manners, each a thing that cameras do wrong or otherwise: no-control, absolute-control, wrong-base, no-base, proof-at-setup, \
+Manners, each something that real cameras do wrong or differently: no-control, absolute-control, wrong-base, no-base, proof-at-setup, \
 old-nonces, many-proofs, restarts, no-reports, lying-markers, no-markers, sets-in-description, sets-in-band, \
 wrong-profile, metadata-track, no-udp, silent-udp, odd-headers, redirects, no-get-parameter, short-sessions, \
 latm, takes-requests.")]
@@ -311,34 +399,34 @@ pub struct CameraArgs {
     /// Where to send: any TO of choir link.
     #[arg(long, required_unless_present_any = ["serve", "stave"])]
     pub to: Option<String>,
-    /// Offer itself by this name on the LAN, with a head that is steered by name.
+    /// Offer itself by this name on the LAN, with a head that can be steered by name.
     #[arg(long, value_name = "NAME", conflicts_with_all = ["serve", "to"])]
     pub stave: Option<String>,
-    /// With --stave: also an intra stream of this rate.
+    /// With --stave: also an all-intra stream of this bitrate.
     #[arg(long, value_parser = bitrate, value_name = "RATE", requires = "stave")]
     pub intra: Option<Bitrate>,
     /// With --intra: channels of PCM sound.
     #[arg(long, value_name = "COUNT", default_value_t = 2, value_parser = clap::value_parser!(u8).range(1..=16))]
     pub channels: u8,
-    /// Wait here to be pulled by RTSP: /main, and /sub with --sub.
+    /// Serve RTSP at this address: /main, and /sub with --sub.
     #[arg(long, value_name = "IP:PORT", conflicts_with = "to")]
     pub serve: Option<SocketAddr>,
     /// Size of the sub stream, like 320x180.
     #[arg(long, value_parser = size)]
     pub sub: Option<(u32, u32)>,
-    /// Only this user may look.
+    /// Require this user to log in.
     #[arg(long, requires_all = ["serve", "password_env"])]
     pub user: Option<String>,
-    /// Variable that holds the user's password.
+    /// Environment variable with the user's password.
     #[arg(long, value_name = "NAME", requires = "user")]
     pub password_env: Option<String>,
-    /// Also offer a group, like 239.20.0.11:6000.
+    /// Also serve by multicast, to a group like 239.20.0.11:6000.
     #[arg(long, value_name = "IP:PORT", requires = "serve")]
     pub group: Option<SocketAddr>,
-    /// What it does wrong; may be given several times.
+    /// A manner from the list below; repeatable.
     #[arg(long, value_parser = manner, requires = "serve")]
     pub manner: Vec<Manner>,
-    /// Send the shipped H.265 loop (960x540 at 25) instead of drawing a picture.
+    /// Send the built-in H.265 loop (960x540, 25 fps) instead of a drawn scene.
     #[arg(long, conflicts_with_all = ["size", "rate", "bitrate"])]
     pub h265: bool,
     /// Name shown in the picture.
@@ -353,18 +441,24 @@ pub struct CameraArgs {
     /// Bitrate of the whole stream, like 6Mbps.
     #[arg(long, value_parser = bitrate)]
     pub bitrate: Option<Bitrate>,
-    /// Let the bitrate vary: no null packets.
+    /// Variable bitrate, without null packets.
     #[arg(long)]
     pub variable: bool,
-    /// Seconds from keyframe to keyframe.
+    /// Keyframe interval, seconds.
     #[arg(long, default_value_t = 1.0)]
     pub keyframe: f64,
-    /// Without sound.
+    /// Send no sound.
     #[arg(long)]
     pub mute: bool,
+    /// Show or sound like this: a word of choir sim show; repeatable.
+    #[arg(long, value_name = "WORD", value_parser = shown)]
+    pub show: Vec<String>,
+    /// Take such words from standard input while it runs.
+    #[arg(long)]
+    pub typed: bool,
     #[command(flatten)]
     pub lan: LanArgs,
-    /// End by itself after this time.
+    /// Stop after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
 }
@@ -375,54 +469,54 @@ pub struct CameraArgs {
   choir sim switcher 'stave://Finish Tower' 'stave://Towpath Bicycle' --on 127.20.0.40 --desk
   choir sim switcher 'stave://Finish Tower' 'stave://Start Pontoon' --sheet regatta.toml --cycle 5s
 
-Sources that come by name are told what is on air and what comes next.")]
+Named sources get tally: on air, or next.")]
 pub struct SwitcherArgs {
     /// One input each: any FROM of choir link, or stave://NAME.
     #[arg(required = true)]
     pub inputs: Vec<String>,
-    /// Put an input on air by typing its number; two numbers: that on air, this next; 0 for none.
+    /// Type numbers to switch: the input on air, and optionally the next one; 0 is none.
     #[arg(long, conflicts_with = "cycle")]
     pub desk: bool,
-    /// Put one after the other on air, each for this time.
+    /// Put the inputs on air in turn, each for this time.
     #[arg(long, value_parser = duration, value_name = "TIME")]
     pub cycle: Option<Duration>,
     #[command(flatten)]
     pub lan: LanArgs,
-    /// End by itself after this time.
+    /// Stop after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
-    /// Print what was measured as JSON at the end.
+    /// At the end, print the measurements as JSON.
     #[arg(long)]
     pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Example:
-  choir sim path --in 127.0.0.1:7001 --out 127.0.0.1:7002 --delay 40ms --jitter 5ms --loss 1% --burst 3 \\
-      --reorder 0.1% --duplicate 0.1% --rate 20Mbps --queue 100ms --outage 2s@30s --seed 7
+  choir sim path --in 127.0.0.1:7001 --out 127.0.0.1:7002 --delay 40ms --loss 1% --burst 3 \\
+      --rate 20Mbps --queue 100ms --outage 2s@30s --seed 7
 
-Every fault holds both ways; --back-FAULT sets it for the way back (from OUT to IN) alone.")]
+A fault applies to both directions; --back-FAULT sets it for OUT to IN only.")]
 pub struct PathArgs {
-    /// Address that senders use.
+    /// Address to receive on.
     #[arg(long = "in", value_name = "IP:PORT")]
     pub listen: SocketAddr,
-    /// Where their packets go.
+    /// Address to forward to.
     #[arg(long = "out", value_name = "IP:PORT")]
     pub to: SocketAddr,
-    /// Own address towards OUT.
+    /// Local address towards OUT.
     #[arg(long, value_name = "IP:PORT")]
     pub from: Option<SocketAddr>,
-    /// The sender, if the other end speaks first (rendezvous). Else whoever sent last.
+    /// The sender's address, if OUT speaks first [default: whoever sent last].
     #[arg(long, value_name = "IP:PORT")]
     pub client: Option<SocketAddr>,
     #[command(flatten)]
     pub both: FaultArgs,
     #[command(flatten)]
     pub back: BackFaultArgs,
-    /// The same seed does the same to the same packets.
+    /// Seed of the random faults; the same seed repeats them.
     #[arg(long, default_value_t = 1)]
     pub seed: u64,
-    /// End by itself after this time.
+    /// Stop after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
 }
@@ -436,28 +530,28 @@ macro_rules! fault_args {
             /// One-way delay, like 40ms.
             #[arg(id = concat!($($prefix,)? "delay"), long = concat!($($prefix,)? "delay"), value_parser = duration, value_name = "TIME")]
             delay: Option<Duration>,
-            /// Up to this much more; keeps the order.
+            /// Up to this much more delay; packets stay in order.
             #[arg(id = concat!($($prefix,)? "jitter"), long = concat!($($prefix,)? "jitter"), value_parser = duration, value_name = "TIME")]
             jitter: Option<Duration>,
             /// Share of packets lost, like 1%.
             #[arg(id = concat!($($prefix,)? "loss"), long = concat!($($prefix,)? "loss"), value_parser = share, value_name = "PERCENT")]
             loss: Option<f64>,
-            /// Mean number lost in a row (Gilbert-Elliott).
+            /// Mean number of packets lost in a row (Gilbert-Elliott).
             #[arg(id = concat!($($prefix,)? "burst"), long = concat!($($prefix,)? "burst"), value_name = "PACKETS")]
             burst: Option<f64>,
-            /// Share overtaken by later ones.
+            /// Share of packets overtaken by later ones.
             #[arg(id = concat!($($prefix,)? "reorder"), long = concat!($($prefix,)? "reorder"), value_parser = share, value_name = "PERCENT")]
             reorder: Option<f64>,
-            /// Share that arrives twice.
+            /// Share of packets that arrive twice.
             #[arg(id = concat!($($prefix,)? "duplicate"), long = concat!($($prefix,)? "duplicate"), value_parser = share, value_name = "PERCENT")]
             duplicate: Option<f64>,
             /// Rate limit, headers included, like 20Mbps.
             #[arg(id = concat!($($prefix,)? "rate"), long = concat!($($prefix,)? "rate"), value_parser = bitrate, value_name = "BITRATE")]
             rate: Option<Bitrate>,
-            /// Longest wait before the rate limit; longer is dropped. Default 100ms.
+            /// Longest queue at the rate limit; the rest is dropped [default: 100ms].
             #[arg(id = concat!($($prefix,)? "queue"), long = concat!($($prefix,)? "queue"), value_parser = duration, value_name = "TIME")]
             queue: Option<Duration>,
-            /// Blackouts: LENGTH@EVERY, like 2s@30s.
+            /// Outages, LENGTH@EVERY, like 2s@30s.
             #[arg(id = concat!($($prefix,)? "outage"), long = concat!($($prefix,)? "outage"), value_parser = outage, value_name = "TIME@TIME")]
             outage: Option<Outage>,
         }
@@ -481,8 +575,8 @@ macro_rules! fault_args {
     };
 }
 
-fault_args!(FaultArgs, , "Faults, both ways");
-fault_args!(BackFaultArgs, "back-", "Faults on the way back");
+fault_args!(FaultArgs, , "Faults in both directions");
+fault_args!(BackFaultArgs, "back-", "Faults from OUT to IN");
 
 #[cfg(test)]
 mod tests {

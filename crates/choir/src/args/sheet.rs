@@ -10,14 +10,14 @@ use std::{net::IpAddr, path::PathBuf, time::Duration};
   choir check demo/regatta.toml
   choir check regatta.toml --json
 
-It judges both ends of every link, what the lines carry against what the feeds take, addresses, passphrases that can \
-be read, and what each network carries. demo/mistakes/ shows one sheet per mistake.
+Checks both ends of every link, formats of lines against those that feeds accept, addresses, \
+passphrases, and the load of each network. demo/mistakes/ has one sheet per mistake.
 
 Exit codes: 0 no errors; 1 errors; 2 the sheet cannot be read.")]
 pub struct CheckArgs {
-    /// The patch sheet; not needed when only one lies here.
+    /// The patch sheet [default: the only one in this folder].
     pub sheet: Option<PathBuf>,
-    /// Print findings as JSON.
+    /// Print the findings as JSON.
     #[arg(long)]
     pub json: bool,
 }
@@ -26,33 +26,34 @@ pub struct CheckArgs {
 #[command(after_help = "Examples:
   choir card umpire-launch --sheet regatta.toml
   choir card umpire-launch --reveal --markdown
-  choir card --all --html cards.html        one page per card, to be printed or saved as PDF
+  choir card --all --html cards.html        one page per card, for printing
   choir card --all --json
 
-Exit codes: 0 printed; 1 the sheet has errors; 2 no such line, feed or device; 4 a file cannot be written.")]
+Exit codes: 0 printed; 1 the sheet has errors; 2 no such line, feed or device; 4 a file cannot be \
+written.")]
 pub struct CardArgs {
     /// Lines, feeds and devices, by name.
     #[arg(required_unless_present = "all")]
     pub names: Vec<String>,
-    /// A card of everything in the sheet.
+    /// A card for everything in the sheet.
     #[arg(long, conflicts_with = "names")]
     pub all: bool,
-    /// The patch sheet; not needed when only one lies here.
+    /// The patch sheet [default: the only one in this folder].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
-    /// Show passphrases and passwords, in the URL and its code too.
+    /// Show passphrases and passwords, also in URLs and codes.
     #[arg(long)]
     pub reveal: bool,
-    /// Write a page to be printed.
+    /// Write an HTML page for printing.
     #[arg(long, value_name = "FILE")]
     pub html: Option<PathBuf>,
-    /// Print Markdown, for a chat message.
+    /// Print Markdown, for example for a chat.
     #[arg(long, conflicts_with_all = ["html", "json"])]
     pub markdown: bool,
     /// Print JSON.
     #[arg(long, conflicts_with = "html")]
     pub json: bool,
-    /// Without the code to be scanned.
+    /// Print no code to scan.
     #[arg(long)]
     pub no_code: bool,
 }
@@ -62,9 +63,9 @@ pub struct CardArgs {
   choir budget regatta.toml
   choir budget regatta.toml --json
 
-Exit codes: 0 all fits; 1 the sheet has errors; 5 a network carries more than it may.")]
+Exit codes: 0 everything fits; 1 the sheet has errors; 5 a network is overloaded.")]
 pub struct BudgetArgs {
-    /// The patch sheet; not needed when only one lies here.
+    /// The patch sheet [default: the only one in this folder].
     pub sheet: Option<PathBuf>,
     /// Print JSON.
     #[arg(long)]
@@ -74,13 +75,13 @@ pub struct BudgetArgs {
 /// Where advice is written.
 #[derive(Debug, Clone, ClapArgs)]
 pub struct WriteArgs {
-    /// Put the advised latency, the overhead and the path into this sheet.
+    /// Write the advised latency and overhead, and the measured path, into this sheet.
     #[arg(long, value_name = "SHEET", requires = "line")]
     pub write: Option<PathBuf>,
     /// The line of the sheet.
     #[arg(long, value_name = "NAME")]
     pub line: Option<String>,
-    /// Which advice is written: the share of packets delivered.
+    /// The share of packets to deliver, percent, that --write aims at.
     #[arg(long, value_enum, value_name = "SHARE", default_value = "99.99")]
     pub target: Target,
 }
@@ -109,8 +110,8 @@ fn burst(text: &str) -> Result<f64, String> {
   choir advise --rtt 80ms --loss 2% --latency 120ms
   choir advise --rtt 80ms --loss 2% --write regatta.toml --line umpire-launch
 
-The advice comes from a model of repeat-on-request that is tested against the engine itself; docs/advice.md states it. \
-choir path measures the numbers.")]
+The advice comes from a model of retransmission that is tested against our own SRT engine; see \
+docs/advice.md. \"choir path\" measures these numbers.")]
 pub struct AdviseArgs {
     /// Round-trip time, like 80ms.
     #[arg(long, value_parser = duration, value_name = "TIME")]
@@ -118,10 +119,10 @@ pub struct AdviseArgs {
     /// Share of packets lost, like 2%.
     #[arg(long, value_parser = share, value_name = "SHARE", default_value = "0%")]
     pub loss: f64,
-    /// Share lost on the way back, where it differs.
+    /// Share of packets lost on the way back, if different.
     #[arg(long, value_parser = share, value_name = "SHARE")]
     pub loss_back: Option<f64>,
-    /// Packets lost in a row, on average.
+    /// Mean number of packets lost in a row.
     #[arg(long, value_parser = burst, value_name = "PACKETS", default_value = "1")]
     pub burst: f64,
     /// Variation of the one-way delay.
@@ -130,7 +131,7 @@ pub struct AdviseArgs {
     /// Bitrate of the line.
     #[arg(long, value_parser = bitrate, value_name = "RATE", default_value = "8Mbps")]
     pub bitrate: Bitrate,
-    /// The latency in use: what it will lose is told.
+    /// The latency in use: also say what would be lost with it.
     #[arg(long, value_parser = duration, value_name = "TIME")]
     pub latency: Option<Duration>,
     #[command(flatten)]
@@ -145,19 +146,21 @@ pub struct AdviseArgs {
 pub enum Arrive {
     /// Pulled from cameras on site.
     Rtsp,
-    /// They call this machine.
+    /// Cameras call this machine.
     SrtListener,
-    /// This machine calls them.
+    /// This machine calls the cameras.
     SrtCaller,
 }
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:
-  choir new regatta.toml                                 asks
-  choir new regatta.toml --name 'Tarn Hollow Regatta' --network 127.20.0.0/24 --address 127.20.0.1 --cameras 4 --arrive rtsp
-  choir find 127.20.0.0/27 --json | choir new regatta.toml --from-found - --name 'Tarn Hollow Regatta' --address 127.20.0.1
+  choir new regatta.toml                                 asks for everything
+  choir new regatta.toml --name 'Tarn Hollow Regatta' --network 127.20.0.0/24 \\
+      --address 127.20.0.1 --cameras 4 --arrive rtsp
+  choir find 127.20.0.0/27 --json | choir new regatta.toml --from-found - \\
+      --name 'Tarn Hollow Regatta' --address 127.20.0.1
 
-Exit codes: 0 written; 2 the file is there already, or an answer is missing; 4 it cannot be written.")]
+Exit codes: 0 written; 2 the file exists, or an answer is missing; 4 it cannot be written.")]
 pub struct NewArgs {
     /// The file to write.
     pub file: PathBuf,
@@ -170,16 +173,16 @@ pub struct NewArgs {
     /// This machine's address on it.
     #[arg(long, value_name = "IP")]
     pub address: Option<IpAddr>,
-    /// How many cameras.
+    /// Number of cameras.
     #[arg(long, value_parser = clap::value_parser!(u16).range(1..=64))]
     pub cameras: Option<u16>,
-    /// How they arrive.
+    /// How the cameras arrive.
     #[arg(long, value_enum)]
     pub arrive: Option<Arrive>,
     /// Frame rate of the show.
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=120))]
     pub rate: Option<u32>,
-    /// What "choir find --json" printed: a file, or - for standard input.
+    /// Output of "choir find --json": a file, or - for standard input.
     #[arg(long, value_name = "FILE", conflicts_with_all = ["cameras", "arrive"])]
     pub from_found: Option<PathBuf>,
 }
@@ -187,18 +190,18 @@ pub struct NewArgs {
 /// The sheet to edit.
 #[derive(Debug, Clone, ClapArgs)]
 pub struct EditSheet {
-    /// The patch sheet; not needed when only one lies here.
+    /// The patch sheet [default: the only one in this folder].
     #[arg(long, value_name = "SHEET", global = true)]
     pub sheet: Option<PathBuf>,
 }
 
 #[derive(Debug, ClapArgs)]
 #[command(after_help = "Examples:
-  choir line add umpire-launch 'srt://:7103?latency=300' --title \"Umpire's launch\" --codec h265 --bitrate 3.5Mbps
-  choir line rename umpire-launch launch       in feeds and devices too
+  choir line add umpire-launch 'srt://:7103?latency=300' --codec h265 --bitrate 3.5Mbps
+  choir line rename umpire-launch launch
   choir line remove launch
 
-Comments and order of the sheet stay as they are.")]
+The sheet's comments and order are kept.")]
 pub struct LineEditArgs {
     #[command(flatten)]
     pub sheet: EditSheet,
@@ -210,42 +213,43 @@ pub struct LineEditArgs {
 pub enum LineEdit {
     /// Add a line at the end of the lines.
     Add(AddLine),
-    /// Remove a line that nothing uses.
+    /// Remove a line that no feed or device uses.
     Remove {
         /// The line.
         name: String,
     },
-    /// Give a line another name, wherever it is used.
+    /// Rename a line, in feeds and devices too.
     Rename {
         /// The line.
         name: String,
-        /// Its new name.
+        /// New name.
         to: String,
     },
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct AddLine {
-    /// Its name.
+    /// Name.
     pub name: String,
-    /// Where it comes from: any FROM of choir link. A passphrase by passphrase-env or passphrase-file.
+    /// Where it comes from: any FROM of choir link; give a passphrase by passphrase-env or
+    /// passphrase-file.
     pub from: String,
-    /// For people.
+    /// Title that people see.
     #[arg(long)]
     pub title: Option<String>,
-    /// What is expected: h264 or h265.
+    /// Expected codec.
     #[arg(long, value_parser = ["h264", "h265"])]
     pub codec: Option<String>,
-    /// Picture size, like 1280x720.
+    /// Expected picture size, like 1280x720.
     #[arg(long, value_parser = size)]
     pub size: Option<(u32, u32)>,
-    /// Frames per second.
+    /// Expected frames per second.
     #[arg(long)]
     pub rate: Option<f64>,
-    /// Bitrate, like 6Mbps.
+    /// Expected bitrate, like 6Mbps.
     #[arg(long, value_parser = bitrate)]
     pub bitrate: Option<Bitrate>,
-    /// A network that it crosses; may be given several times.
+    /// A network on its way; repeatable.
     #[arg(long, value_name = "NETWORK")]
     pub via: Vec<String>,
 }
@@ -256,7 +260,7 @@ pub struct AddLine {
   choir feed rename boathouse-5 reserve
   choir feed remove reserve
 
-Comments and order of the sheet stay as they are.")]
+The sheet's comments and order are kept.")]
 pub struct FeedEditArgs {
     #[command(flatten)]
     pub sheet: EditSheet,
@@ -273,28 +277,28 @@ pub enum FeedEdit {
         /// The feed.
         name: String,
     },
-    /// Give a feed another name.
+    /// Rename a feed.
     Rename {
         /// The feed.
         name: String,
-        /// Its new name.
+        /// New name.
         to: String,
     },
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct AddFeed {
-    /// Its name.
+    /// Name.
     pub name: String,
-    /// The line that it carries at the start.
+    /// The line to start with.
     pub line: String,
-    /// Where it goes: any TO of choir link; several are sent the same.
+    /// Where it goes: any TO of choir link; several get the same.
     #[arg(required = true)]
     pub to: Vec<String>,
-    /// For people.
+    /// Title that people see.
     #[arg(long)]
     pub title: Option<String>,
-    /// Another line that will be taken on it; may be given several times.
+    /// Another line that may be taken on it; repeatable.
     #[arg(long, value_name = "LINE")]
     pub takes: Vec<String>,
 }

@@ -12,7 +12,7 @@ use std::{
 #[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Names on the LAN")]
 pub struct LanArgs {
-    /// Take group, key, address and the rest from this sheet; what is said here besides holds.
+    /// Use the stave settings of this sheet; options given here override them.
     #[arg(long = "sheet", value_name = "SHEET", id = "lan_sheet")]
     pub sheet: Option<PathBuf>,
     #[command(flatten)]
@@ -23,25 +23,26 @@ pub struct LanArgs {
 #[derive(Debug, Clone, Default, ClapArgs)]
 #[command(next_help_heading = "Names on the LAN")]
 pub struct LanFlags {
-    /// The group; without one those who name none.
+    /// Group to join [default: the one without a name].
     #[arg(long = "lan-group", value_name = "GROUP", id = "lan_group")]
     pub group: Option<String>,
-    /// Variable that holds the group's key.
+    /// Environment variable with the group key.
     #[arg(long, value_name = "NAME", conflicts_with = "key_file")]
     pub key_env: Option<String>,
-    /// File with the group's key in its first line.
+    /// File with the group key in its first line.
     #[arg(long, value_name = "PATH")]
     pub key_file: Option<PathBuf>,
-    /// Own address, by whose network names are sought; without one all networks but loopback. Stand-ins stay on 127.0.0.1.
+    /// Local address; its network is used [default: all networks except loopback; stand-ins:
+    /// 127.0.0.1].
     #[arg(long, value_name = "IP")]
     pub on: Option<IpAddr>,
-    /// A node that is known by its address; may be given several times.
+    /// Address of a known node; repeatable.
     #[arg(long, value_name = "IP:PORT")]
     pub node: Vec<SocketAddr>,
-    /// A directory to ask, for networks without multicast.
+    /// Directory to ask, for networks without multicast.
     #[arg(long, value_name = "IP:PORT")]
     pub directory: Option<SocketAddr>,
-    /// Neither announce nor seek by multicast.
+    /// Do not announce or discover by multicast.
     #[arg(long)]
     pub no_discover: bool,
 }
@@ -54,11 +55,11 @@ pub struct StaveArgs {
 
 #[derive(Debug, Subcommand)]
 pub enum Stave {
-    /// Show every name on the network: machine, codec, size, rate, bitrate, viewers, secured or not.
+    /// List every name on the network with its machine, format, viewers and security.
     List(ListArgs),
-    /// Tell nodes of each other where multicast does not reach.
+    /// Run a directory, for networks that multicast does not reach.
     Directory(DirectoryArgs),
-    /// Print the fingerprint of this machine's certificate, to be pinned in other machines' sheets.
+    /// Print the fingerprint of this machine's certificate, for pinning in other sheets.
     Identity,
 }
 
@@ -69,14 +70,14 @@ pub enum Stave {
   choir stave list --lan-group regatta --key-env REGATTA_LAN --on 10.1.2.7 --watch
   choir stave list --directory 10.1.2.9:7341 --no-discover
 
-Exit codes: 0 names were found; 1 none was; 2 and 4 as for all commands.")]
+Exit codes: 0 names found; 1 none found; 2 and 4 as for all commands.")]
 pub struct ListArgs {
     #[command(flatten)]
     pub lan: LanArgs,
-    /// How long to look.
+    /// How long to listen.
     #[arg(long = "for", value_parser = duration, value_name = "TIME", default_value = "2s")]
     pub for_time: Duration,
-    /// Keep the list on the terminal as it changes, until Ctrl-C.
+    /// Keep the list up to date until Ctrl-C.
     #[arg(long, conflicts_with = "json")]
     pub watch: bool,
     /// Print JSON.
@@ -94,10 +95,10 @@ One directory serves one group. Names and pictures do not pass through it.")]
 pub struct DirectoryArgs {
     #[command(flatten)]
     pub lan: LanArgs,
-    /// Its port.
+    /// Port to listen on.
     #[arg(long, default_value_t = choir_proto::stave::DIRECTORY_PORT)]
     pub port: u16,
-    /// End by itself after this time.
+    /// Stop after this time.
     #[arg(long = "for", value_parser = duration, value_name = "TIME")]
     pub for_time: Option<Duration>,
 }

@@ -4,33 +4,53 @@ use crate::{
     args::{LineArgs, ShowArgs, StatusArgs, TakeArgs},
     exit::{Failure, SHOW},
     live,
-    output::tables,
+    output::{one_line, tables},
 };
+use choir_core::spelling::did_you_mean;
 use choir_show::control::{Answer, Client, Request};
 use std::{
     io::{IsTerminal, stdout},
     path::Path,
 };
 
-async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), Failure> {
+pub(super) async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), Failure> {
     match Client::connect(sheet).await?.ask(request).await? {
         Answer::Done { said } => {
             println!("{said}");
             Ok(())
         }
         Answer::Refused { why } => Err(Failure::new(SHOW, why)),
-        Answer::View(_) => Err(choir_show::control::ControlError::Strange.into()),
+        Answer::View(_) | Answer::Pictures { .. } => Err(choir_show::control::ControlError::Strange.into()),
     }
 }
 
-pub async fn status(args: StatusArgs) -> Result<(), Failure> {
-    let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::View).await? else {
+pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
+    // A line's name has no dot and no slash.
+    let (sheet, line) = match args.what {
+        Some(what) if what.contains(['.', '/']) || Path::new(&what).exists() => (Some(what.into()), None),
+        what => (args.sheet, what),
+    };
+    let Answer::View(view) = Client::connect(sheet.as_deref()).await?.ask(&Request::View).await? else {
         return Err(choir_show::control::ControlError::Strange.into());
     };
+    if let Some(name) = line {
+        let names: Vec<&str> = view.lines.iter().map(|l| l.name.as_str()).collect();
+        let found = view.lines.iter().find(|l| l.name == name);
+        let line = found.ok_or_else(|| Failure::new(SHOW, format!("there is no line \"{name}\". {}", did_you_mean(&name, &names))))?;
+        if args.json {
+            println!("{}", serde_json::to_string_pretty(line).unwrap_or_default());
+        } else {
+            print!("{}", one_line::line(line, view.now_ms));
+        }
+        return Ok(());
+    }
     if args.json {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
     } else {
         print!("{}", tables::show(&view, tables::width()));
+        if verbose && !view.threads.is_empty() {
+            print!("\n{}", tables::threads(&view.threads, tables::width()));
+        }
     }
     Ok(())
 }

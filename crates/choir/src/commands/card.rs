@@ -27,7 +27,7 @@ pub fn run(args: &CardArgs) -> Result<(), Failure> {
         replace_text(file, &cards::html(&sheet.show.name, &found, code, args.reveal))?;
         eprintln!("{}: {}; print it, or save it as PDF from the browser", file.display(), plural(found.len(), "card"));
         if args.reveal {
-            eprintln!("It holds passphrases: keep it as you keep them.");
+            eprintln!("It contains passphrases: keep it secret.");
         }
     } else if args.json {
         println!("{}", serde_json::to_string_pretty(&found).unwrap_or_default());

@@ -22,6 +22,7 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     let far = or_interrupted(regatta::start(&args.net, &stop)).await??;
     let show = Show::start(&sheet, Path::new(".")).await?;
     show.set_reports(Arc::new(far.inputs()));
+    show.set_stand_ins(Arc::new(far.outputs()));
     let how = Presentation { for_time: args.for_time, plain: false, json: args.json };
     let view = present(&show, claim, how, None).await?;
     stop_far.now();
@@ -31,8 +32,8 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     if dead.is_empty() { Ok(()) } else { Err(Failure::new(FAILED, format!("nothing arrived on {}", dead.join(", ")))) }
 }
 
-/// The demo's sheet at these addresses. It names variables for its secrets; here they are filled in, so that
-/// nothing need be set.
+/// The demo's sheet at these addresses. It names variables for its secrets; here they are filled
+/// in, so that nothing need be set.
 pub fn sheet(net: &str) -> Result<Sheet, Failure> {
     let text = SHEET.replace(PREFIX, net);
     let (sheet, findings) = read_sheet(&text);

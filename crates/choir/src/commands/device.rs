@@ -87,7 +87,7 @@ pub async fn run(args: DeviceArgs) -> Result<(), Failure> {
 async fn or_left<T, E: Into<Failure>>(work: impl Future<Output = Result<T, E>>) -> Result<T, Failure> {
     tokio::select! {
         result = work => result.map_err(Into::into),
-        () = interrupted() => Err(Failure::new(FAILED, "ended early; nothing was changed")),
+        () = interrupted() => Err(Failure::new(FAILED, "stopped early; nothing was changed")),
     }
 }
 
@@ -161,7 +161,7 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
     plans.iter().for_each(|p| eprint!("{}", devices::plan(p)));
     let (able, unable): (Vec<Plan>, Vec<Plan>) = plans.into_iter().partition(|p| p.impossible.is_empty());
     for p in &unable {
-        eprintln!("{}: nothing is sent to it until the sheet wants what it can do", p.device.name);
+        eprintln!("{}: nothing was sent: correct the sheet first", p.device.name);
     }
     let changes = able.iter().filter(|p| !p.differs.is_empty()).count();
     if changes > 0 {
@@ -193,10 +193,10 @@ async fn apply(o: &Opened, names: &[String], yes: bool, json: bool) -> Result<()
             }
             () = interrupted() => {
                 if asked_to_end {
-                    return Err(Failure::new(FAILED, "ended in the middle of setting: \"choir device diff\" tells what was taken"));
+                    return Err(Failure::new(FAILED, "stopped while setting: \"choir device diff\" shows what was set"));
                 }
                 asked_to_end = true;
-                eprintln!("ending after what has been begun; Ctrl-C again ends at once");
+                eprintln!("stopping after the current step; Ctrl-C again stops at once");
                 stop_it.now();
             }
         }
@@ -221,7 +221,7 @@ async fn restart(o: &Opened, name: &str, yes: bool) -> Result<(), Failure> {
     eprintln!("{name}: restarting");
     let gone = tokio::select! {
         gone = device::restart(&mut session) => gone?,
-        () = interrupted() => return Err(Failure::new(FAILED, format!("{name} has the order to restart; it was not waited for"))),
+        () = interrupted() => return Err(Failure::new(FAILED, format!("{name} is restarting; it was not waited for"))),
     };
     println!("{name}: back after {:.1} s", gone.as_secs_f64());
     Ok(())
@@ -241,7 +241,7 @@ async fn address(o: &Opened, a: &AddressArgs) -> Result<(), Failure> {
     let ip = tokio::select! {
         ip = device::move_to(&mut session, fixed) => ip?,
         () = interrupted() => {
-            return Err(Failure::new(FAILED, format!("{} has been told to move to {to}; it was not waited for, and the sheet has its old address", a.name)));
+            return Err(Failure::new(FAILED, format!("{} was told to move to {to}. Nobody waited for it, and the sheet still has the old address", a.name)));
         }
     };
     // A wish that contradicts the order would undo it at the next apply.
@@ -269,7 +269,7 @@ async fn password(o: &Opened, name: &str, file: Option<PathBuf>) -> Result<(), F
     }
     let mut session = or_left(device::session_to_change(&d, &o.base)).await?;
     device::change_password(&mut session, new.reveal()).await?;
-    println!("{name}: the new password of {user} holds");
+    println!("{name}: the new password of {user} applies");
     match (&d.password, &file) {
         (Some(Secret::File(old)), Some(new)) if std::path::absolute(o.base.join(old)).ok() == std::path::absolute(new).ok() => {}
         (Some(Secret::File(path)), _) => eprintln!("Put it into {} too: the sheet reads it there.", o.base.join(path).display()),
@@ -282,7 +282,7 @@ async fn password(o: &Opened, name: &str, file: Option<PathBuf>) -> Result<(), F
 /// Reads a password twice without showing it.
 fn ask_password(name: &str, user: &str) -> Result<SecretText, Failure> {
     if !stdin().is_terminal() {
-        return Err(Failure::new(USAGE, "there is no terminal to ask on: add --file PATH, with the new password in its first line"));
+        return Err(Failure::new(USAGE, "no terminal to ask on: add --file PATH, with the new password in its first line"));
     }
     // Hidden before the question is seen, and between the two: whoever types quickly is not shown.
     struct Raw;
@@ -296,7 +296,7 @@ fn ask_password(name: &str, user: &str) -> Result<SecretText, Failure> {
     let first = hidden_line(&format!("New password of {user} on {name}: "))?;
     let second = hidden_line("Once more: ")?;
     if first.reveal() != second.reveal() {
-        return Err(Failure::new(USAGE, "the two are not the same: nothing was changed"));
+        return Err(Failure::new(USAGE, "the two differ: nothing was changed"));
     }
     Ok(first)
 }

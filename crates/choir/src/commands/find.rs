@@ -23,13 +23,13 @@ use tokio::sync::mpsc;
 
 pub async fn run(args: FindArgs) -> Result<(), Failure> {
     if args.add.is_some() && args.choose.is_none() && !stdin().is_terminal() {
-        return Err(Failure::new(USAGE, "there is no terminal to choose on: add --choose all, or --choose with numbers or addresses"));
+        return Err(Failure::new(USAGE, "no terminal to choose on: add --choose all, or --choose with numbers or addresses"));
     }
     let own = own_interfaces().map_err(|e| Failure::new(SYSTEM, format!("this machine's interfaces cannot be read: {e}")))?;
     let scan = plan(args.what.as_deref(), &own).map_err(|e| Failure::new(USAGE, e.to_string()))?;
     let count = scan.addresses.len();
     if count > RANGE_MAX {
-        confirm(&format!("{count} addresses are to be asked, which takes about {} s.", count / 60), args.yes).await?;
+        confirm(&format!("scanning {count} addresses takes about {} s.", count / 60), args.yes).await?;
     }
     let defaults = FindOptions::default();
     let options = FindOptions {
@@ -38,7 +38,7 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
         listen: args.listen,
     };
     let ways: Vec<&str> = scan.interfaces.iter().map(|i| i.name.as_str()).collect();
-    let by = if ways.is_empty() { "nobody is asked by multicast".to_owned() } else { format!("by multicast on {}", ways.join(", ")) };
+    let by = if ways.is_empty() { "multicast is off".to_owned() } else { format!("by multicast on {}", ways.join(", ")) };
     let of = if count == 1 { "1 address".to_owned() } else { format!("{count} addresses") };
     let begun = format!("asking {of}, {by}");
     let (tx, rx) = mpsc::channel(256);
@@ -61,7 +61,7 @@ pub async fn run(args: FindArgs) -> Result<(), Failure> {
 fn summary(r: &FindResult, count: usize) -> String {
     let found = plural(r.devices.len(), "device");
     let end = if r.asked < count { format!("; ended early, {} of {count} addresses asked", r.asked) } else { String::new() };
-    format!("{found} found; {} of {} addresses answer in some way{end}", r.answering, r.asked)
+    format!("{found} found; {} of {} addresses answered{end}", r.answering, r.asked)
 }
 
 /// Draws the table as it grows, where somebody can see it.
@@ -103,7 +103,7 @@ async fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<()
     let list = match choose {
         Some(list) => list.to_owned(),
         None => {
-            answer_to(&format!("Which are to be written into {}? (numbers with commas between, all, or nothing) ", sheet.display())).await?
+            answer_to(&format!("Which devices to write into {}? (numbers separated by commas, all, or nothing) ", sheet.display())).await?
         }
     };
     let chosen = chosen(&list, devices).map_err(|e| Failure::new(USAGE, e))?;
@@ -131,7 +131,7 @@ async fn add(sheet: &Path, devices: &[Found], choose: Option<&str>) -> Result<()
     for d in &new {
         eprintln!("{}: {} is device \"{}\", control {}", sheet.display(), d.address, d.name, d.control);
     }
-    eprintln!("Where a login is wanted, add user and password = {{ file = \"PATH\" }} to the entry.");
+    eprintln!("If a login is required, add user and password = {{ file = \"PATH\" }} to the entry.");
     Ok(())
 }
 

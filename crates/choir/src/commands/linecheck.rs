@@ -9,6 +9,7 @@ use crate::{
 use choir_core::{
     linecheck::{Limits, Mark, Row, Step},
     link::{Link, show_url},
+    model::LookBudget,
     sheet::{Entry, Sheet},
     spelling::did_you_mean,
 };
@@ -84,7 +85,7 @@ async fn check_all(args: &LinecheckArgs, path: &Path, sheet: Sheet, names: &[Str
     }
     let bad = checked.cut_short || checked.rows.iter().any(|r| r.mark() == Mark::Failed);
     if checked.cut_short {
-        eprintln!("ended early: what was still open is not judged");
+        eprintln!("stopped early: open items are not judged");
     }
     if bad { Err(Failure::told(FAILED)) } else { Ok(()) }
 }
@@ -116,6 +117,8 @@ fn part(sheet: &Sheet, lines: &[String]) -> Sheet {
     let mut part = sheet.clone();
     part.lines.retain(|l| lines.contains(&l.name));
     part.feeds.retain(|f| lines.contains(&f.line));
+    // To look at pictures would take from the machine what the check is to measure.
+    part.show.pictures = LookBudget::OFF;
     part
 }
 

@@ -2,6 +2,7 @@
 
 pub mod advise;
 pub mod ask;
+pub mod bench;
 pub mod budget;
 pub mod card;
 pub mod check;
@@ -17,6 +18,7 @@ pub mod path;
 pub mod ptz;
 pub mod run;
 pub mod sim;
+pub mod snap;
 pub mod stave;
 
 use crate::{
@@ -78,10 +80,10 @@ fn which_sheet(given: Option<&Path>) -> Result<PathBuf, Failure> {
     found.sort();
     match found.as_slice() {
         [one] => Ok(one.clone()),
-        [] => Err(Failure::new(USAGE, "no patch sheet lies here: name it with --sheet, or set CHOIR_SHEET")),
+        [] => Err(Failure::new(USAGE, "no patch sheet in this folder: name it with --sheet, or set CHOIR_SHEET")),
         many => {
             let names: Vec<String> = many.iter().map(|p| p.display().to_string()).collect();
-            Err(Failure::new(USAGE, format!("several patch sheets lie here ({}): name one with --sheet", names.join(", "))))
+            Err(Failure::new(USAGE, format!("several patch sheets in this folder ({}): name one with --sheet", names.join(", "))))
         }
     }
 }
@@ -112,7 +114,7 @@ async fn confirm(question: &str, yes: bool) -> Result<(), Failure> {
         return Ok(());
     }
     if !io::stdin().is_terminal() {
-        return Err(Failure::new(USAGE, format!("{question} There is no terminal to ask on: add --yes")));
+        return Err(Failure::new(USAGE, format!("{question} No terminal to ask on: add --yes")));
     }
     match answer_to(&format!("{question} [y/N] ")).await?.to_lowercase().as_str() {
         "y" | "yes" => Ok(()),

@@ -25,10 +25,7 @@ const FOUND_MAX: u64 = 16 << 20;
 pub async fn run(args: NewArgs) -> Result<(), Failure> {
     let file = args.file.display();
     if args.file.exists() {
-        return Err(Failure::new(
-            USAGE,
-            format!("{file} is there already: choose another name, or edit it with choir line and choir feed"),
-        ));
+        return Err(Failure::new(USAGE, format!("{file} exists: choose another name, or edit it with choir line and choir feed")));
     }
     let devices = match &args.from_found {
         Some(from) => found(from, args.address)?,
@@ -42,7 +39,7 @@ pub async fn run(args: NewArgs) -> Result<(), Failure> {
             .await?;
     let network = Some(network).filter(|n| !n.is_empty());
     if let Some(n) = network.as_ref().filter(|n| Span::parse(n).is_none()) {
-        return Err(Failure::new(USAGE, format!("\"{n}\" is no range of addresses: write it like 127.20.0.0/24")));
+        return Err(Failure::new(USAGE, format!("\"{n}\" is not a range of addresses: write it like 127.20.0.0/24")));
     }
     let address = |t: &str| if t.is_empty() { Some(None) } else { t.parse::<IpAddr>().ok().map(Some) };
     let address =
@@ -89,7 +86,7 @@ async fn answer<T>(
         return Ok(given);
     }
     if !ask {
-        let missing = || Failure::new(USAGE, format!("{question} There is no terminal to ask on: add {option}"));
+        let missing = || Failure::new(USAGE, format!("{question} No terminal to ask on: add {option}"));
         return usual.and_then(read).ok_or_else(missing);
     }
     for _ in 0..5 {

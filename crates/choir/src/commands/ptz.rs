@@ -7,18 +7,26 @@ use crate::{
     live,
     output::tables::{digits, table},
 };
-use choir_core::{device::PresetView, link::Link, sheet::set_preset_name, stave::StaveSettings};
+use choir_core::{
+    device::PresetView,
+    link::Link,
+    sheet::{Line, set_preset_name},
+    stave::StaveSettings,
+};
 use choir_devices::device::{DeviceError, credentials_of};
 use choir_host::Stop;
 use choir_ports::stave::{NamedCamera, Node};
 use choir_proto::visca::Drive;
-use choir_show::ptz::{Position, Ptz, PtzError};
+use choir_show::{
+    Show,
+    ptz::{Position, Ptz, PtzError},
+};
 use std::{
     io::{IsTerminal, stdout},
     path::{Path, PathBuf},
 };
 
-pub async fn run(args: PtzArgs) -> Result<(), Failure> {
+pub async fn run(mut args: PtzArgs) -> Result<(), Failure> {
     if args.action.is_none() && !stdout().is_terminal() {
         return Err(Failure::new(USAGE, "the live panel needs a terminal: name what to do, like goto 3 (see --help)"));
     }
@@ -32,7 +40,10 @@ pub async fn run(args: PtzArgs) -> Result<(), Failure> {
         let credentials = credentials_of(&device, &opened.base).map_err(DeviceError::from)?;
         (Ptz::open(&device, args.by.unwrap_or(device.control), credentials).await?, Some(opened.path), None)
     };
-    let done = steer(ptz, args, sheet.as_deref()).await;
+    let done = match args.action.take() {
+        None => panel(ptz, &args, sheet.as_deref()).await,
+        Some(action) => steer(ptz, action, &args, sheet.as_deref()).await,
+    };
     if let Some(node) = node {
         end.now();
         node.ended().await;
@@ -44,7 +55,7 @@ pub async fn run(args: PtzArgs) -> Result<(), Failure> {
 async fn by_name(args: &PtzArgs, stop: &Stop) -> Result<(Ptz, Node), Failure> {
     let Link::Stave(link) = read_url(&args.name)? else { return Err(Failure::told(USAGE)) };
     if args.by.is_some() {
-        return Err(Failure::new(USAGE, "--by goes with a device: what is steered by name is steered as its own machine does it"));
+        return Err(Failure::new(USAGE, "--by needs a device: a name is steered by the machine that offers it"));
     }
     let named = args.sheet.sheet.is_some() || std::env::var_os("CHOIR_SHEET").is_some();
     let (settings, base) = match named.then(|| which_sheet(args.sheet.sheet.as_deref())).transpose()? {
@@ -56,8 +67,36 @@ async fn by_name(args: &PtzArgs, stop: &Stop) -> Result<(Ptz, Node), Failure> {
     Ok((Ptz::by_name(camera), node))
 }
 
-async fn steer(ptz: Ptz, args: PtzArgs, sheet: Option<&Path>) -> Result<(), Failure> {
-    let Some(action) = args.action else { return live::ptz::run(ptz).await };
+/// Larger than any panel needs.
+const PICTURE: (usize, usize) = (240, 136);
+
+/// The panel, with the picture of the line that the sheet has of this camera: the small one first.
+async fn panel(ptz: Ptz, args: &PtzArgs, sheet: Option<&Path>) -> Result<(), Failure> {
+    let Some((show, line)) = look(args, sheet).await else { return live::ptz::run(ptz, None).await };
+    let pictures = show.line_named(&line).ok().and_then(|line| show.live_pictures(line, PICTURE).ok());
+    let done = live::ptz::run(ptz, pictures).await;
+    show.stop().await;
+    done
+}
+
+/// A show of nothing but the camera's line. Without one the camera is steered all the same.
+async fn look(args: &PtzArgs, path: Option<&Path>) -> Option<(Show, String)> {
+    let path = path?;
+    let mut sheet = load(path, false).ok()?;
+    let device = sheet.devices.iter().find(|d| d.name == args.name)?;
+    // Only what is pulled: a port that listens is the show's.
+    let host = device.address.to_string();
+    let of_it: Vec<_> = sheet.lines.iter().filter(|l| matches!(&l.from, Link::Rtsp(r) if r.host.as_ref() == Some(&host))).collect();
+    let is_small = |l: &&&Line| sheet.lines.iter().any(|main| main.sub.as_ref() == Some(&l.name));
+    let line = of_it.iter().find(is_small).or(of_it.first())?.name.clone();
+    sheet.lines.retain(|l| l.name == line);
+    sheet.lines.iter_mut().for_each(|l| l.sub = None);
+    (sheet.feeds, sheet.devices) = Default::default();
+    let show = Show::start(&sheet, folder_of(path)).await.ok()?;
+    Some((show, line))
+}
+
+async fn steer(ptz: Ptz, action: PtzAction, args: &PtzArgs, sheet: Option<&Path>) -> Result<(), Failure> {
     match action {
         PtzAction::Goto { preset } => {
             let at = ptz.goto(&preset).await?;

@@ -43,7 +43,8 @@ pub struct Presentation {
     pub json: bool,
 }
 
-/// Shows a running show until it is to end, and ends it; gives its last view. A sheet that is watched is applied at every save.
+/// Shows a running show until it is to end, and ends it; gives its last view. A sheet that is
+/// watched is applied at every save.
 pub async fn present(show: &Show, claim: Claim, how: Presentation, watched: Option<&Path>) -> Result<ShowView, Failure> {
     let server = tokio::spawn(control::serve(claim, show.clone()));
     let live = stdout().is_terminal() && !how.plain && !how.json;

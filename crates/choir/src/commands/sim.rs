@@ -1,11 +1,12 @@
 //! `choir sim`: each stand-in by itself.
 
-use super::{read_url, stave::seeker, until_stopped};
+use super::{ask::ask, read_url, stave::seeker, until_stopped};
 use crate::{
-    args::{CameraArgs, PathArgs, Sim, SimArgs, SimDeviceArgs, SwitcherArgs},
+    args::{CameraArgs, PathArgs, Sim, SimArgs, SimDeviceArgs, SimShowArgs, SwitcherArgs},
     exit::{FAILED, Failure, SYSTEM, USAGE},
     output::tables,
 };
+use choir_core::facts::Contact;
 use choir_core::{
     link::{DEFAULT_LATENCY, FileLink, Link, stave_name_problem},
     secret::{Secret, SecretText},
@@ -15,14 +16,18 @@ use choir_core::{
 use choir_host::{Stop, secrets};
 use choir_path::{Faults, PathStats};
 use choir_proto::rtsp::Credentials;
+use choir_show::control::Request;
 use choir_sim::{
-    camera::{self, CameraSettings, NamedCameraSettings, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE},
+    camera::{self, CameraSettings, NamedCameraSettings, Output, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE, Shows},
     device as sim_device,
     relay::{self, RelaySettings},
     switcher::{self, Desk},
 };
 use std::{net::SocketAddr, path::Path, sync::atomic::Ordering, time::Duration};
-use tokio::io::{AsyncBufReadExt, BufReader};
+use tokio::{
+    io::{AsyncBufReadExt, BufReader},
+    sync::watch,
+};
 
 pub async fn run(args: SimArgs) -> Result<(), Failure> {
     match args.what {
@@ -31,7 +36,39 @@ pub async fn run(args: SimArgs) -> Result<(), Failure> {
         Sim::Device(a) => device(a).await,
         Sim::Switcher(a) => switcher(a).await,
         Sim::Path(a) => path(*a).await,
+        Sim::Show(a) => show(a).await,
     }
+}
+
+/// A camera of the demo.
+async fn show(args: SimShowArgs) -> Result<(), Failure> {
+    for word in args.words {
+        ask(args.sheet.as_deref(), &Request::StandIn { line: args.line.clone(), word }).await?;
+    }
+    Ok(())
+}
+
+/// Words that change a camera while it runs, one or more to a line.
+async fn typed_words(args: &CameraArgs, change: watch::Sender<Output>) {
+    let name = &args.name;
+    if !args.typed {
+        // A program in the background must not read from its terminal.
+        return std::future::pending().await;
+    }
+    let mut lines = BufReader::new(tokio::io::stdin()).lines();
+    while let Ok(Some(line)) = lines.next_line().await {
+        for word in line.split_whitespace() {
+            let next = change.borrow().after(word);
+            match next {
+                Ok(next) => {
+                    change.send_replace(next);
+                    println!("{name} now: {next}");
+                }
+                Err(e) => eprintln!("{e}"),
+            }
+        }
+    }
+    std::future::pending::<()>().await;
 }
 
 /// What sets one kind of device apart from another.
@@ -47,25 +84,46 @@ async fn camera(args: CameraArgs, kind: Kind) -> Result<(), Failure> {
         return named(&args, &kind, name).await;
     }
     if args.sub.is_some() && args.serve.is_none() {
-        return Err(Failure::new(USAGE, "--sub goes with --serve or --stave"));
+        return Err(Failure::new(USAGE, "--sub needs --serve or --stave"));
     }
     if let Some(listen) = args.serve {
         return served(&args, &kind, listen).await;
     }
     let to = read_url(args.to.as_deref().unwrap_or_default())?;
-    let settings = settings(&args, &kind, to.clone());
+    let mut settings = settings(&args, &kind, to.clone());
+    let change = settings.controlled(begins(&args)?);
     let (stop_it, stop) = Stop::new();
     let (w, h) = settings.size;
     eprintln!("{}: {w}x{h}, {} frames per second, {}, to {}", args.name, settings.rate, settings.bitrate, choir_core::link::show_url(&to));
     let camera = super::run::or_interrupted(camera::start(settings, Path::new("."), stop)).await??;
     let status = camera.status.clone();
-    until_stopped(args.for_time).await;
+    tokio::select! {
+        () = until_stopped(args.for_time) => {}
+        () = typed_words(&args, change) => {}
+    }
     let live = status.look();
     stop_it.now();
     camera.wait().await;
     let sent = live.totals().packets;
     println!("{}: {sent} packets sent in {} sessions", args.name, live.sessions);
-    if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, format!("nobody was reached: {:?}", live.contact))) }
+    let why = match &live.contact {
+        _ if sent > 0 => return Ok(()),
+        Contact::Lost(loss) => loss.to_string(),
+        Contact::Waiting(waiting) => waiting.to_string(),
+        Contact::Joining(joining) => joining.to_string(),
+        Contact::Up | Contact::Held => "it was stopped before its first packet".into(),
+    };
+    Err(Failure::new(FAILED, format!("nobody was reached: {why}")))
+}
+
+/// What it shows at first.
+fn begins(args: &CameraArgs) -> Result<Output, Failure> {
+    let begins = args.show.iter().try_fold(Output::default(), |output, word| output.after(word));
+    let begins = begins.map_err(|e| Failure::new(USAGE, e.to_string()))?;
+    if args.h265 && !matches!(begins.shows, Shows::Scene | Shows::Frozen) {
+        return Err(Failure::new(USAGE, "the built-in H.265 loop shows its scene or is frozen, nothing else"));
+    }
+    Ok(begins)
 }
 
 fn settings(args: &CameraArgs, kind: &Kind, to: Link) -> CameraSettings {
@@ -85,16 +143,18 @@ fn settings(args: &CameraArgs, kind: &Kind, to: Link) -> CameraSettings {
 /// A camera that offers itself by name.
 async fn named(args: &CameraArgs, kind: &Kind, name: &str) -> Result<(), Failure> {
     if let Some(why) = stave_name_problem(name) {
-        return Err(Failure::new(USAGE, format!("\"{name}\" is no name for a source: {why}")));
+        return Err(Failure::new(USAGE, format!("\"{name}\" is not a valid name for a source: {why}")));
     }
     let (lan, base) = args.lan.at_home()?;
     // Each camera is a machine of its own.
     let machine = Some(lan.machine.clone().filter(|_| args.name == "camera").unwrap_or_else(|| args.name.clone()));
+    let mut picture = settings(args, kind, Link::File(FileLink { path: None, repeat: false }));
+    let change = picture.controlled(begins(args)?);
     let settings = NamedCameraSettings {
         name: name.to_owned(),
         lan: StaveSettings { machine, port: None, ..lan },
         base,
-        picture: settings(args, kind, Link::File(FileLink { path: None, repeat: false })),
+        picture,
         intra: args.intra,
         channels: args.channels,
         sub: args.sub,
@@ -114,18 +174,20 @@ async fn named(args: &CameraArgs, kind: &Kind, name: &str) -> Result<(), Failure
     tokio::select! {
         () = until_stopped(args.for_time) => {}
         () = lamp => {}
+        () = typed_words(args, change) => {}
     }
     let (sent, (pan, tilt, zoom)) = (camera.status.look().totals().packets, camera.looks());
     stop_it.now();
     camera.wait().await;
     println!("{}: {sent} units sent, looks at pan {pan:.2}, tilt {tilt:.2}, zoom {zoom:.2}", args.name);
-    if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "nobody has taken it")) }
+    if sent > 0 { Ok(()) } else { Err(Failure::new(FAILED, "no receiver")) }
 }
 
 /// A camera that waits to be pulled.
 async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<(), Failure> {
     let nowhere = Link::File(FileLink { path: None, repeat: false });
-    let main = settings(args, kind, nowhere);
+    let mut main = settings(args, kind, nowhere);
+    let change = main.controlled(begins(args)?);
     let sub = args.sub.map(|size| CameraSettings { size, h265: false, bitrate: Bitrate(500_000), ..main.clone() });
     let credentials = match (&args.user, &args.password_env) {
         (Some(user), Some(variable)) => {
@@ -142,7 +204,10 @@ async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<()
     for status in &camera.statuses {
         eprintln!("{} waits at {}", args.name, status.look().paste.join(" or "));
     }
-    until_stopped(args.for_time).await;
+    tokio::select! {
+        () = until_stopped(args.for_time) => {}
+        () = typed_words(args, change) => {}
+    }
     let sent: u64 = camera.statuses.iter().map(|s| s.look().totals().packets).sum();
     let (requests, plays) = (camera.counts.requests.load(Ordering::Relaxed), camera.counts.plays.load(Ordering::Relaxed));
     stop_it.now();

@@ -58,7 +58,8 @@ impl LanArgs {
         Ok((self.own.over(s)?, base))
     }
 
-    /// As [`Self::settings`], for a stand-in: they stay on this machine unless they are told otherwise.
+    /// As [`Self::settings`], for a stand-in: they stay on this machine unless they are told
+    /// otherwise.
     pub fn at_home(&self) -> Result<(StaveSettings, PathBuf), Failure> {
         let (mut settings, base) = self.settings()?;
         settings.address.get_or_insert(Ipv4Addr::LOCALHOST.into());
@@ -97,7 +98,7 @@ async fn list(args: ListArgs) -> Result<(), Failure> {
     if nodes.iter().any(|n| !n.names.is_empty()) {
         return Ok(());
     }
-    let others = || format!("nobody of this group offers a name; other groups are here: {}", groups.join(", "));
+    let others = || format!("no names in this group; other groups here: {}", groups.join(", "));
     Err(Failure::new(
         FAILED,
         match (alone, groups.is_empty()) {

@@ -2,8 +2,9 @@
 
 use super::theme::Theme;
 use choir_core::{facts::State, view::ShowView};
-use choir_show::control::Request;
+use choir_show::{control::Request, still::Still};
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use std::collections::HashMap;
 
 /// What a key asks for.
 #[derive(Debug)]
@@ -25,10 +26,16 @@ pub struct App {
     /// How many events back the list is scrolled.
     pub scrolled: usize,
     pub theme: Theme,
+    /// Pictures in place of tables.
+    pub wall: bool,
+    /// Last pictures, by line.
+    pub stills: HashMap<String, Still>,
     /// Leaving ends the show.
     pub here: bool,
     /// "End the show?" is being asked.
     pub asking: bool,
+    /// How often the demo's key was pressed for this line.
+    spoiled: usize,
     /// Last answer to a command.
     pub said: Option<String>,
     loaded: bool,
@@ -37,7 +44,12 @@ pub struct App {
 
 /// A key, what it does, as shown at the foot.
 pub const KEYS: &[(&str, &str)] =
-    &[("↑↓", "line"), ("1-9", "take on feed"), ("h", "hold"), ("d", "detail"), ("f", "freeze"), ("PgUp", "events"), ("q", "leave")];
+    &[("↑↓", "line"), ("w", "wall"), ("1-9", "take"), ("h", "hold"), ("d", "detail"), ("f", "freeze"), ("PgUp", "events"), ("q", "leave")];
+
+/// What the key of a demo makes the chosen line's camera show, one after the other.
+const STAND_IN: [&str; 4] = ["black", "frozen", "silent", "normal"];
+/// That key.
+pub const STAND_IN_KEY: (&str, &str) = ("x", "spoil the picture");
 
 impl App {
     pub fn new(here: bool, theme: Theme) -> Self {
@@ -48,8 +60,11 @@ impl App {
             detail: false,
             scrolled: 0,
             theme,
+            wall: false,
+            stills: HashMap::new(),
             here,
             asking: false,
+            spoiled: 0,
             said: None,
             loaded: false,
             dirty: true,
@@ -81,12 +96,31 @@ impl App {
         self.dirty = true;
     }
 
+    /// Stand-ins tell what reaches them.
+    pub fn is_demo(&self) -> bool {
+        !self.view.inputs.is_empty()
+    }
+
+    /// Takes pictures; lines that have none any more lose theirs.
+    pub fn pictures(&mut self, asked: &[String], pictures: Vec<(String, Still)>) {
+        if self.frozen {
+            return;
+        }
+        self.stills.retain(|line, _| !asked.contains(line));
+        self.stills.extend(pictures);
+        self.dirty = true;
+    }
+
     pub fn loaded(&self) -> bool {
         self.loaded
     }
 
     fn chosen_line(&self) -> Option<&str> {
         self.view.lines.get(self.chosen).map(|l| l.name.as_str())
+    }
+
+    fn choose(&mut self, line: usize) {
+        (self.chosen, self.spoiled) = (line, 0);
     }
 
     pub fn key(&mut self, key: KeyEvent) -> Act {
@@ -101,11 +135,18 @@ impl App {
         }
         let last = self.view.lines.len().saturating_sub(1);
         match key.code {
-            KeyCode::Up | KeyCode::Char('k') => self.chosen = self.chosen.saturating_sub(1),
-            KeyCode::Down | KeyCode::Char('j') => self.chosen = (self.chosen + 1).min(last),
+            KeyCode::Up | KeyCode::Char('k') => self.choose(self.chosen.saturating_sub(1)),
+            KeyCode::Down | KeyCode::Char('j') => self.choose((self.chosen + 1).min(last)),
             KeyCode::PageUp => self.scrolled = (self.scrolled + 5).min(self.view.events.len().saturating_sub(1)),
             KeyCode::PageDown => self.scrolled = self.scrolled.saturating_sub(5),
             KeyCode::Char('f') => self.frozen = !self.frozen,
+            KeyCode::Char('w') => self.wall = !self.wall,
+            KeyCode::Char('x') if self.is_demo() => {
+                let Some(line) = self.chosen_line().map(str::to_owned) else { return Act::None };
+                let word = STAND_IN[self.spoiled % STAND_IN.len()].to_owned();
+                self.spoiled += 1;
+                return Act::Ask(Request::StandIn { line, word });
+            }
             KeyCode::Char('d') | KeyCode::Enter => self.detail = !self.detail,
             KeyCode::Char('q') | KeyCode::Esc if self.here => self.asking = true,
             KeyCode::Char('q') | KeyCode::Esc => return Act::Leave,
@@ -153,6 +194,28 @@ mod tests {
         assert!(matches!(act, Act::Ask(Request::Take { feed, line }) if feed == "boathouse-1" && line == "start-pontoon"));
         assert!(matches!(press(&mut app, KeyCode::Char('2')), Act::None));
         assert!(app.said.is_some_and(|s| s.contains("no feed 2")));
+    }
+
+    #[test]
+    fn a_demos_camera_is_spoiled_by_a_key_and_no_others() {
+        let mut app = app();
+        assert!(matches!(press(&mut app, KeyCode::Char('x')), Act::None), "a show has no stand-ins");
+        app.view.inputs.push(choir_core::view::InputView::default());
+        press(&mut app, KeyCode::Down);
+        for wanted in ["black", "frozen", "silent", "normal", "black"] {
+            let act = press(&mut app, KeyCode::Char('x'));
+            assert!(matches!(act, Act::Ask(Request::StandIn { line, word }) if line == "start-pontoon" && word == wanted));
+        }
+    }
+
+    #[test]
+    fn a_line_that_has_no_picture_any_more_loses_it() {
+        let mut app = app();
+        let still = || Still { width: 1, height: 1, rgb: vec![0; 3], source: (1, 1) };
+        let all = ["finish-tower", "start-pontoon"].map(str::to_owned);
+        app.pictures(&all, vec![(all[0].clone(), still()), (all[1].clone(), still())]);
+        app.pictures(&all[..1], Vec::new());
+        assert_eq!(app.stills.keys().collect::<Vec<_>>(), ["start-pontoon"]);
     }
 
     #[test]

@@ -9,9 +9,9 @@
 //! ```
 
 use super::{
-    app::{App, KEYS},
+    app::{App, KEYS, STAND_IN_KEY},
     columns::section,
-    feeds, lines,
+    feeds, lines, picture,
 };
 use crate::output::{clock, sentences::wrap};
 use choir_core::{facts::State, units::say_duration};
@@ -45,6 +45,10 @@ pub fn draw(frame: &mut Frame<'_>, app: &App) {
         frame.render_widget(Paragraph::new("waiting for the show ..."), lines_at);
         return;
     }
+    if app.wall {
+        picture::wall(frame, app, wall_area(area));
+        return draw_foot(frame, app, foot);
+    }
     lines::table(frame, app, lines_at);
     feeds::table(frame, app, feeds_at);
     if wide {
@@ -57,6 +61,11 @@ pub fn draw(frame: &mut Frame<'_>, app: &App) {
         draw_events(frame, app, below);
     }
     draw_foot(frame, app, foot);
+}
+
+/// All between header and keys.
+pub fn wall_area(area: Rect) -> Rect {
+    Rect { y: area.y + 1, height: area.height.saturating_sub(2), ..area }
 }
 
 fn draw_header(frame: &mut Frame<'_>, app: &App, area: Rect) {
@@ -116,7 +125,7 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
         Line::from(Span::styled(format!(" {said}"), app.theme.title()))
     } else {
         let mut spans = vec![Span::raw(" ")];
-        for (key, what) in KEYS {
+        for (key, what) in KEYS.iter().chain(app.is_demo().then_some(&STAND_IN_KEY)) {
             spans.push(Span::styled(*key, app.theme.title()));
             spans.push(Span::styled(format!(" {what}  "), app.theme.quiet()));
         }
@@ -202,10 +211,34 @@ mod tests {
     }
 
     #[test]
+    fn the_wall_names_every_line_and_says_what_is_wrong_with_its_picture() {
+        let mut app = app();
+        app.wall = true;
+        app.view.lines[1].content =
+            vec![choir_core::view::SinceView { name: "black".into(), text: "picture black".into(), since_ms: 52_000 }];
+        let rgb = vec![200; 64 * 36 * 3];
+        app.stills.insert("finish-tower".into(), choir_show::still::Still { width: 64, height: 36, rgb, source: (64, 36) });
+        for (w, h) in [(80, 24), (158, 46), (250, 70)] {
+            let text = screen(&app, w, h);
+            for wanted in ["▸finish-tower", "start-pontoon", "picture black, since 00:00:52", "no picture", "▓▓▓▓▓▓▓▓▓▓", "q leave"]
+            {
+                assert!(text.contains(wanted), "{w}x{h} lacks {wanted}:\n{text}");
+            }
+        }
+    }
+
+    #[test]
     fn no_size_is_too_small() {
-        let app = app();
+        let mut app = app();
+        for wall in [false, true] {
+            app.wall = wall;
+            every_size(&app);
+        }
+    }
+
+    fn every_size(app: &App) {
         for (w, h) in [(1, 1), (10, 3), (40, 8), (80, 5), (300, 100)] {
-            screen(&app, w, h);
+            screen(app, w, h);
         }
     }
 }

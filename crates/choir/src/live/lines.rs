@@ -4,16 +4,18 @@ use super::{
     app::App,
     charts::{bar, columns, spark},
     columns::{Column, number, plain, section, tally, visible},
+    picture,
 };
 use crate::output::{
+    clock,
     sentences::wrap,
-    tables::{digits, loss, picture},
+    tables::{digits, loss, picture as media},
 };
 use choir_core::{
     facts::State,
     limits,
     units::{Bitrate, say_duration},
-    view::{LineView, LinkView},
+    view::{LevelsView, LineView, LinkView},
 };
 use ratatui::{
     Frame,
@@ -112,12 +114,34 @@ pub fn detail(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let block = section(app, format!(" {}: {} ", line.name, line.title));
     let inner = block.inner(area);
     frame.render_widget(block, area);
+    let (inner, beside) = beside(inner);
+    picture::show(frame, app, line, beside);
     let mut facts = facts(app, line, usize::from(inner.width).saturating_sub(1));
     // The history keeps at least three rows.
     facts.truncate(usize::from(inner.height.saturating_sub(3)));
     let [top, chart] = Layout::vertical([Constraint::Length((facts.len() as u16).min(inner.height)), Constraint::Min(0)]).areas(inner);
     frame.render_widget(Paragraph::new(facts), top);
     history(frame, app, line, chart);
+}
+
+/// Room for facts, and for a picture beside them where there is enough.
+fn beside(inner: Rect) -> (Rect, Rect) {
+    let width = (inner.width * 2 / 5).min(64);
+    let height = picture::rows(width);
+    if inner.width < 70 || inner.height < height {
+        return (inner, Rect::default());
+    }
+    let [left, right] = Layout::horizontal([Constraint::Fill(1), Constraint::Length(width)]).areas(inner);
+    (left, Rect { height, ..right })
+}
+
+/// Each channel's peak as a bar, from silence to full scale.
+fn sound(l: &LevelsView) -> String {
+    const WIDTH: usize = 8;
+    let bars: Vec<String> = l.peak_dbfs.iter().map(|db| format!("{} {db:.0}", bar((db / 60.0 + 1.0).clamp(0.0, 1.0), WIDTH))).collect();
+    let loudness = l.momentary_lufs.map_or_else(String::new, |m| format!(", {m:.0} LUFS"));
+    let apart = l.apart_ms.filter(|ms| ms.abs() >= 100).map_or_else(String::new, |ms| format!(", {ms} ms behind the picture"));
+    format!("{} dBFS{loudness}{apart}", bars.join("  "))
 }
 
 fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
@@ -133,7 +157,17 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
             rows.push(Line::from(vec![Span::styled(format!(" {head:9} "), app.theme.head()), Span::raw(part)]));
         }
     };
-    fact("picture", picture(&l.media));
+    for c in k.causes.iter().filter(|c| c.text != k.reason) {
+        fact("also", c.text.clone());
+    }
+    for c in &l.content {
+        fact("content", format!("{} since {}", c.text, clock(c.since_ms)));
+    }
+    let age = l.picture.map_or_else(String::new, |p| format!(", seen {} ago", say_duration(Duration::from_millis(p.age_ms / 100 * 100))));
+    fact("picture", format!("{}{age}", media(&l.media)));
+    if let Some(levels) = &l.levels {
+        fact("sound", sound(levels));
+    }
     let from = k.peer.clone().unwrap_or_else(|| "nobody".into());
     // What RTSP settles says more than that it is not encrypted.
     let how = k.how.clone().unwrap_or_else(|| k.encryption.clone());

@@ -11,6 +11,7 @@ mod columns;
 mod draw;
 mod feeds;
 mod lines;
+mod picture;
 pub mod ptz;
 mod theme;
 
@@ -20,13 +21,14 @@ use choir_core::{command::By, view::ShowView};
 use choir_show::{
     Show, bus,
     control::{Answer, Client, Request, act},
+    still::Still,
 };
 use crossterm::{
     event::{self, Event, KeyEvent, KeyEventKind},
     execute,
     terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
 };
-use ratatui::{Terminal, backend::CrosstermBackend};
+use ratatui::{Terminal, backend::CrosstermBackend, layout::Rect};
 use std::{
     io::{self, stdout},
     sync::{
@@ -35,10 +37,12 @@ use std::{
     },
     time::Duration,
 };
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, watch};
 
 /// How often a show in another process is asked.
 const ASK_EVERY: Duration = Duration::from_millis(500);
+/// How often pictures are asked for.
+const PICTURES_EVERY: Duration = Duration::from_secs(1);
 /// How often the keyboard thread looks whether it is to end.
 const KEY_PATIENCE: Duration = Duration::from_millis(200);
 
@@ -54,6 +58,8 @@ enum LiveEvent {
     Key(KeyEvent),
     Resize,
     View(Box<ShowView>),
+    /// Of these lines, as far as they have any.
+    Pictures(Vec<String>, Vec<(String, Still)>),
     Answer(String),
     Lost(String),
 }
@@ -90,10 +96,11 @@ fn restore() {
 pub async fn run(source: Source) -> Result<(), Failure> {
     let (tx, mut events) = mpsc::channel(64);
     let (requests_tx, requests) = mpsc::channel(8);
+    let (wish_tx, wish) = watch::channel(Wish::default());
     let here = matches!(source, Source::Here(_));
     let feeder = match source {
-        Source::Here(show) => tokio::spawn(feed_here(show, tx.clone(), requests)),
-        Source::There(client) => tokio::spawn(feed_there(client, tx.clone(), requests)),
+        Source::Here(show) => tokio::spawn(feed_here(show, tx.clone(), requests, wish)),
+        Source::There(client) => tokio::spawn(feed_there(client, tx.clone(), requests, wish)),
     };
     let done = Arc::new(AtomicBool::new(false));
     std::thread::spawn({
@@ -107,6 +114,11 @@ pub async fn run(source: Source) -> Result<(), Failure> {
         if app.needs_drawing() {
             terminal.draw(|frame| draw::draw(frame, &app))?;
             app.drawn();
+            let area = terminal.get_frame().area();
+            wish_tx.send_if_modified(|wish| {
+                let new = Wish::of(&app, area);
+                std::mem::replace(wish, new.clone()) != new
+            });
         }
         match events.recv().await {
             Some(LiveEvent::Key(key)) => match app.key(key) {
@@ -118,6 +130,7 @@ pub async fn run(source: Source) -> Result<(), Failure> {
             },
             Some(LiveEvent::Resize) => app.touch(),
             Some(LiveEvent::View(view)) => app.show(*view),
+            Some(LiveEvent::Pictures(asked, pictures)) => app.pictures(&asked, pictures),
             Some(LiveEvent::Answer(text)) => app.say(text),
             Some(LiveEvent::Lost(why)) => break Err(Failure::new(SHOW, why)),
             None => break Ok(()),
@@ -130,7 +143,8 @@ pub async fn run(source: Source) -> Result<(), Failure> {
     result
 }
 
-/// Waits until the keyboard is let go of. On a terminal that is gone it is never silent again, and left behind.
+/// Waits until the keyboard is let go of. On a terminal that is gone it is never silent again, and
+/// left behind.
 async fn until_silent<T>(events: &mut mpsc::Receiver<T>, patience: Duration) {
     let silent = async { while events.recv().await.is_some() {} };
     let _ = tokio::time::timeout(patience, silent).await;
@@ -156,14 +170,67 @@ fn read_keys(tx: &mpsc::Sender<LiveEvent>, done: &AtomicBool) {
     }
 }
 
-async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::Receiver<Request>) {
+/// Pictures that are seen: of which lines, and how large.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct Wish {
+    lines: Vec<String>,
+    fit: (usize, usize),
+}
+
+impl Wish {
+    fn of(app: &App, area: Rect) -> Self {
+        let name = |n: usize| app.view.lines.get(n).map(|l| l.name.clone());
+        if app.wall {
+            let area = draw::wall_area(area);
+            let width = picture::grid(area, app.view.lines.len()).2;
+            return Self { lines: picture::page(app, area).filter_map(name).collect(), fit: Self::fit(width) };
+        }
+        Self { lines: name(app.chosen).into_iter().collect(), fit: Self::fit(area.width / 4) }
+    }
+
+    /// Two pixels to a cell.
+    fn fit(width: u16) -> (usize, usize) {
+        (usize::from(width).max(1), (usize::from(picture::rows(width)) * 2).max(1))
+    }
+
+    fn request(&self) -> Request {
+        Request::Pictures { lines: self.lines.clone(), fit: self.fit, kept: true }
+    }
+
+    fn answered(&self, answer: Answer) -> Option<LiveEvent> {
+        let Answer::Pictures { pictures } = answer else { return None };
+        let stills = pictures.iter().filter_map(|p| Some((p.line.clone(), p.still()?))).collect();
+        Some(LiveEvent::Pictures(self.lines.clone(), stills))
+    }
+}
+
+/// Asks for the pictures that are seen, each second and when they are others; `None` as long as
+/// there are none to ask for.
+async fn next_wish(wish: &mut watch::Receiver<Wish>, grid: &mut tokio::time::Interval) -> Option<Wish> {
+    tokio::select! {
+        _ = grid.tick() => {}
+        changed = wish.changed() => if changed.is_err() { std::future::pending().await },
+    }
+    let wish = wish.borrow_and_update().clone();
+    (!wish.lines.is_empty()).then_some(wish)
+}
+
+async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::Receiver<Request>, mut wish: watch::Receiver<Wish>) {
     let mut facts = show.facts();
+    let mut grid = tokio::time::interval(PICTURES_EVERY);
     loop {
         if tx.send(LiveEvent::View(Box::new(show.view()))).await.is_err() {
             return;
         }
         tokio::select! {
             more = bus::next(&mut facts) => if !more { return },
+            wish = next_wish(&mut wish, &mut grid) => {
+                let Some(wish) = wish else { continue };
+                let event = wish.answered(act(By::LiveView, wish.request(), &show).await);
+                if let Some(event) = event && tx.send(event).await.is_err() {
+                    return;
+                }
+            }
             Some(request) = requests.recv() => {
                 let (Answer::Done { said: text } | Answer::Refused { why: text }) = act(By::LiveView, request, &show).await else { continue };
                 if tx.send(LiveEvent::Answer(text)).await.is_err() {
@@ -174,17 +241,33 @@ async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::
     }
 }
 
-async fn feed_there(mut client: Client, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::Receiver<Request>) {
+async fn feed_there(
+    mut client: Client,
+    tx: mpsc::Sender<LiveEvent>,
+    mut requests: mpsc::Receiver<Request>,
+    mut wish: watch::Receiver<Wish>,
+) {
     let mut tick = tokio::time::interval(ASK_EVERY);
+    let mut grid = tokio::time::interval(PICTURES_EVERY);
+    let mut wished = Wish::default();
     loop {
         let request = tokio::select! {
             _ = tick.tick() => Request::View,
             Some(request) = requests.recv() => request,
+            next = next_wish(&mut wish, &mut grid) => {
+                let Some(next) = next else { continue };
+                wished = next;
+                wished.request()
+            }
         };
         let event = match client.ask(&request).await {
             Ok(Answer::View(view)) => LiveEvent::View(view),
             Ok(Answer::Done { said }) => LiveEvent::Answer(said),
             Ok(Answer::Refused { why }) => LiveEvent::Answer(why),
+            Ok(answer @ Answer::Pictures { .. }) => {
+                let Some(event) = wished.answered(answer) else { continue };
+                event
+            }
             Err(e) => LiveEvent::Lost(format!("the show has ended ({e})")),
         };
         let last = matches!(event, LiveEvent::Lost(_));

@@ -1,15 +1,20 @@
-//! The steering panel: arrows turn, + and - zoom, numbers call presets. It moves only while a key is held.
+//! The steering panel: arrows turn, + and - zoom, numbers call presets. It moves only while a key
+//! is held.
 //!
-//! A terminal that tells releases stops the move at once. One that does not repeats a held key: when the
-//! repeats end, so does the move. Each order carries a time limit and is renewed while the key is held, so
-//! that a lost stop, terminal or machine ends the move where the protocol can say so.
+//! A terminal that tells releases stops the move at once. One that does not repeats a held key:
+//! when the repeats end, so does the move. Each order carries a time limit and is renewed while the
+//! key is held, so that a lost stop, terminal or machine ends the move where the protocol can say
+//! so.
 
-use super::{Screen, theme::Theme, until_silent};
+use super::{Screen, picture::Picture, theme::Theme, until_silent};
 use crate::exit::{FAILED, Failure};
 use choir_core::{device::PresetView, facts::EventGrade};
 use choir_host::clock::sleep_until;
 use choir_proto::visca::Drive;
-use choir_show::ptz::{Position, Ptz};
+use choir_show::{
+    ptz::{Position, Ptz},
+    still::Still,
+};
 use crossterm::{
     event::{
         self, DisableFocusChange, EnableFocusChange, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, KeyboardEnhancementFlags,
@@ -82,6 +87,7 @@ pub(super) struct Panel {
     releases: bool,
     storing: bool,
     position: Option<Position>,
+    picture: Option<Still>,
     presets: Vec<PresetView>,
     said: String,
     failed: bool,
@@ -97,6 +103,7 @@ impl Panel {
             releases,
             storing: false,
             position: None,
+            picture: None,
             presets: Vec::new(),
             said: String::new(),
             failed: false,
@@ -175,7 +182,7 @@ impl Panel {
 }
 
 /// Runs the panel until the engineer leaves it.
-pub async fn run(ptz: Ptz) -> Result<(), Failure> {
+pub async fn run(ptz: Ptz, mut pictures: Option<watch::Receiver<Option<Still>>>) -> Result<(), Failure> {
     let ptz = Arc::new(ptz);
     let screen = Screen::enter().map_err(|e| Failure::new(FAILED, format!("the terminal cannot be used: {e}")))?;
     let releases = terminal::supports_keyboard_enhancement().unwrap_or(false);
@@ -221,6 +228,7 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
                 Some(Input::Lost) | None => break Ok(()),
             },
             Some(n) = news.recv() => panel.news(n),
+            Some(still) = next_picture(&mut pictures) => panel.picture = Some(still),
             () = released => panel.still(),
             () = &mut left => break Ok(()),
         }
@@ -239,6 +247,15 @@ pub async fn run(ptz: Ptz) -> Result<(), Failure> {
     drop(screen);
     let stopped = ptz.stop().await;
     result.and(stopped.map_err(Failure::from))
+}
+
+/// The next picture, where there are any to come.
+async fn next_picture(pictures: &mut Option<watch::Receiver<Option<Still>>>) -> Option<Still> {
+    let Some(rx) = pictures else { return std::future::pending().await };
+    match rx.changed().await {
+        Ok(()) => rx.borrow_and_update().clone(),
+        Err(_) => std::future::pending().await,
+    }
 }
 
 fn read(tx: &mpsc::Sender<Input>, done: &AtomicBool) {
@@ -317,8 +334,8 @@ async fn ask(ptz: Arc<Ptz>, mut orders: mpsc::Receiver<Order>, news: mpsc::Sende
 
 /// ```text
 /// ┌ where it looks ─────────┐┌ presets ───────┐
-/// │        ┌──┐             ││ 1 Finish line  │
-/// │        └──┘             ││ 2 Pontoon      │
+/// │  its picture, or its    ││ 1 Finish line  │
+/// │  window of its range    ││ 2 Pontoon      │
 /// └─────────────────────────┘└────────────────┘
 ///  moving / said            speed  keys
 /// ```
@@ -363,13 +380,18 @@ fn direction(d: &Drive) -> String {
         .join(" ")
 }
 
-/// The camera's range, and the window that it sees of it.
+/// What the camera sees; without a picture its range, and the window that it sees of it.
 fn window(f: &mut Frame<'_>, p: &Panel, area: Rect, theme: &Theme) {
     let title = match &p.position {
         Some(at) => format!(" pan {:.2}  tilt {:.2}  zoom {:.2} ", at.pan, at.tilt, at.zoom),
         None => " where it looks is not known ".into(),
     };
     let block = Block::bordered().title(title).border_style(theme.quiet());
+    if let Some(still) = &p.picture {
+        let inner = block.inner(area);
+        f.render_widget(block, area);
+        return f.render_widget(Picture { still, theme: *theme }, inner);
+    }
     let Some(at) = p.position.as_ref() else { return f.render_widget(block, area) };
     // A camera's own steps have no known ends; most turn this far.
     let scale = if at.unit == "steps" { 2448.0 } else { 1.0 };
@@ -433,6 +455,10 @@ mod tests {
         let mut terminal = Terminal::new(TestBackend::new(100, 24)).expect("a terminal");
         terminal.draw(|f| draw(f, &p, &Theme::from_env())).expect("drawn");
         let text: String = terminal.backend().buffer().content().iter().map(|c| c.symbol()).collect();
+        p.picture = Some(Still { width: 32, height: 18, rgb: vec![250; 32 * 18 * 3], source: (32, 18) });
+        terminal.draw(|f| draw(f, &p, &Theme::plain())).expect("drawn");
+        let with_picture: String = terminal.backend().buffer().content().iter().map(|c| c.symbol()).collect();
+        assert!(with_picture.contains("████████") && with_picture.contains("pan 0.50"));
         for wanted in ["finish-tower", "pan 0.50", "3  Finish line", "does not answer", "speed 40 %", "arrows turn"] {
             assert!(text.contains(wanted), "{wanted}");
         }

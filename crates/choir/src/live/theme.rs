@@ -23,6 +23,16 @@ impl Theme {
         Self { colour: palette::colours(true) }
     }
 
+    /// There is colour.
+    pub fn has_colour(self) -> bool {
+        self.colour
+    }
+
+    #[cfg(test)]
+    pub fn coloured() -> Self {
+        Self { colour: true }
+    }
+
     #[cfg(test)]
     pub fn plain() -> Self {
         Self { colour: false }

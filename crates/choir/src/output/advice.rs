@@ -25,7 +25,7 @@ pub fn text(path: &PathFacts, rate: Bitrate, advice: &Advice) -> String {
     if let Some(p) = &advice.present {
         let _ = match p.per_hour {
             _ if p.undelivered <= 0.0 => writeln!(out, "With {} ms as now: nothing is lost.", p.latency_ms),
-            n if n < 0.5 => writeln!(out, "With {} ms as now: next to nothing is lost ({}).", p.latency_ms, say_share(p.undelivered)),
+            n if n < 0.5 => writeln!(out, "With {} ms as now: almost nothing is lost ({}).", p.latency_ms, say_share(p.undelivered)),
             n => writeln!(out, "With {} ms as now: {} is lost, {n:.0} packets an hour.", p.latency_ms, say_share(p.undelivered)),
         };
     }

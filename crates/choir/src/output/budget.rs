@@ -78,7 +78,8 @@ fn direction(out: &mut String, load: &Load, d: &Direction, width: usize) {
     }
 }
 
-/// Used, free, and a mark where the reserve begins; what is above the capacity stands behind its end.
+/// Used, free, and a mark where the reserve begins; what is above the capacity stands behind its
+/// end.
 fn bar(total: u64, capacity: u64, allowed: u64, cells: usize) -> String {
     let cell = |bps: u64| (bps as f64 / capacity.max(1) as f64 * cells as f64).round() as usize;
     let (used, mark) = (cell(total), cell(allowed).min(cells - 1));

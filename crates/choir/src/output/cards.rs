@@ -106,7 +106,7 @@ pub fn html(show: &str, cards: &[Card], code: bool, revealed: bool) -> String {
         out.push_str("</article>\n");
     }
     if revealed {
-        out.push_str("<footer>This page holds passphrases.</footer>\n");
+        out.push_str("<footer>This page contains passphrases.</footer>\n");
     }
     out.push_str("</body></html>\n");
     out
@@ -134,8 +134,8 @@ mod tests {
         let hostile = card("<script>|`x`");
         let page = html("Tarn <b>", std::slice::from_ref(&hostile), true, false);
         assert!(!page.contains("<script>") && page.contains("&lt;script&gt;") && page.contains("Tarn &lt;b&gt;"), "{page}");
-        assert!(page.contains("<svg") && !page.contains("<?xml") && !page.contains("holds passphrases"));
-        assert!(html("x", std::slice::from_ref(&hostile), false, true).contains("holds passphrases"));
+        assert!(page.contains("<svg") && !page.contains("<?xml") && !page.contains("contains passphrases"));
+        assert!(html("x", std::slice::from_ref(&hostile), false, true).contains("contains passphrases"));
         assert!(markdown(&[hostile]).contains("``<script>\\|`x```"));
     }
 

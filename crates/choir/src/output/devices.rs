@@ -116,7 +116,7 @@ pub fn plan(p: &Plan) -> String {
     let name = &p.device.name;
     if p.view.is_none() {
         if p.by_hand.is_empty() {
-            let _ = writeln!(out, "{name}: nothing is wanted of it");
+            let _ = writeln!(out, "{name}: the sheet has no settings for it");
             return out;
         }
         let _ = writeln!(out, "{name}: set by hand, in the device's own menu:");
@@ -126,7 +126,7 @@ pub fn plan(p: &Plan) -> String {
         return out;
     }
     if p.differs.is_empty() && p.impossible.is_empty() {
-        let _ = writeln!(out, "{name}: as the sheet wants it");
+        let _ = writeln!(out, "{name}: as in the sheet");
         return out;
     }
     let _ = writeln!(out, "{name}:");
@@ -159,8 +159,8 @@ pub fn report(r: &Report) -> String {
     let mut out = String::new();
     let head = match (&r.failed, r.holds()) {
         (Some(_), _) => "NOT DONE",
-        (None, true) => "as the sheet wants it",
-        (None, false) => "NOT AS THE SHEET WANTS IT",
+        (None, true) => "as in the sheet",
+        (None, false) => "NOT AS IN THE SHEET",
     };
     let _ = writeln!(out, "{}: {head}", r.name);
     for d in &r.done {
@@ -176,7 +176,7 @@ pub fn report(r: &Report) -> String {
         let _ = writeln!(out, "  not sent  {l}");
     }
     for q in &r.quietly {
-        let _ = writeln!(out, "  CHANGED   {}: {} was asked for and taken, but the device has {}", q.what, q.wanted, q.actual);
+        let _ = writeln!(out, "  CHANGED   {}: asked for {}, but the device has {}", q.what, q.wanted, q.actual);
     }
     for p in &r.proofs {
         match (&p.measured, &p.reason) {
@@ -190,7 +190,7 @@ pub fn report(r: &Report) -> String {
             }
         }
         for d in &p.differs {
-            let _ = writeln!(out, "  DIFFERS   {}: {} is wanted, {} comes", d.what, d.wanted, d.actual);
+            let _ = writeln!(out, "  DIFFERS   {}: expected {}, measured {}", d.what, d.wanted, d.actual);
         }
     }
     if let Some(ip) = r.moved_to {
@@ -274,7 +274,7 @@ mod tests {
         };
         let good = report(&r);
         for wanted in
-            ["launch: as the sheet wants it", "set       main: size", "keyframe each 25 to 50 frames, no sound", "moved to  127.20.0.13"]
+            ["launch: as in the sheet", "set       main: size", "keyframe each 25 to 50 frames, no sound", "moved to  127.20.0.13"]
         {
             assert!(good.contains(wanted), "{wanted} in\n{good}");
         }
@@ -283,9 +283,9 @@ mod tests {
         r.proofs.push(Proof { stream: "sub".into(), url: "rtsp://x".into(), reason: Some("nobody there".into()), ..Proof::default() });
         let bad = report(&r);
         for wanted in [
-            "NOT AS THE SHEET",
-            "CHANGED   main bitrate: a was asked for and taken, but the device has b",
-            "DIFFERS   main rate",
+            "NOT AS IN THE SHEET",
+            "CHANGED   main bitrate: asked for a, but the device has b",
+            "DIFFERS   main rate: expected a, measured b",
             "NO PROOF  sub at rtsp://x: nobody there",
         ] {
             assert!(bad.contains(wanted), "{wanted} in\n{bad}");

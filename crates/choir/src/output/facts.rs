@@ -21,7 +21,7 @@ pub fn inspected(v: &InspectView, line: Option<&str>) -> String {
         fact(&mut out, "came by", &format!("{how}{from}"));
     }
     let streams: Vec<String> = v.streams.iter().map(|s| format!("{} {}", s.kind, Bitrate(s.rate_bps))).collect();
-    fact(&mut out, "streams", &if streams.is_empty() { "none that can be told".into() } else { streams.join(", ") });
+    fact(&mut out, "streams", &if streams.is_empty() { "not known".into() } else { streams.join(", ") });
     if let Some(p) = &v.picture {
         picture(&mut out, p);
     }

@@ -11,8 +11,8 @@ use choir_show::linecheck::Checked;
 use quick_xml::escape::escape;
 use std::fmt::Write;
 
-/// A column for each step is as narrow as a sign in it, with its heading upright; where there is no room for that either, each row
-/// becomes a paragraph with its steps side by side.
+/// A column for each step is as narrow as a sign in it, with its heading upright; where there is no
+/// room for that either, each row becomes a paragraph with its steps side by side.
 const STYLE: &str = "body{font:15px/1.45 system-ui,sans-serif;margin:2rem auto;max-width:76rem;color:#1c242c;background:#fff;padding:0 1rem}\
 h1{font-size:1.4rem;margin:0}h2{font-size:1.1rem;margin:1.6rem 0 .5rem}.when{color:#52616b;margin:.2rem 0 1rem}\
 .sum{font-size:1.15rem;font-weight:600}table{border-collapse:collapse;font-size:.85rem}\
@@ -40,7 +40,7 @@ pub fn html(show: &str, at_ms: u64, checked: &Checked) -> String {
         summary(rows)
     );
     if checked.cut_short {
-        out.push_str("<p>It was ended early: what was still open is not judged.</p>\n");
+        out.push_str("<p>Stopped early: open items are not judged.</p>\n");
     }
     out.push_str("<table><tr><th></th>");
     Step::ALL.iter().for_each(|s| {
@@ -132,7 +132,7 @@ mod tests {
     #[test]
     fn the_page_carries_any_value_as_text() {
         let mut checked = Checked { rows: vec![row("<x>", Step::Port, Mark::Failed)], ..Checked::default() };
-        checked.stills.insert("<x>".into(), Still { width: 2, height: 2, rgb: vec![9; 12] });
+        checked.stills.insert("<x>".into(), Still { width: 2, height: 2, rgb: vec![9; 12], source: (2, 2) });
         let page = html("Tarn <i>", 1_795_000_000_000, &checked);
         assert!(!page.contains("<x>") && !page.contains("<i>") && page.contains("a &amp; b"), "{page}");
         assert!(page.contains("data:image/png;base64,iVBOR") && page.contains("18 Nov 2026"), "{page}");

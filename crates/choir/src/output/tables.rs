@@ -2,7 +2,7 @@
 
 use choir_core::{
     units::{Bitrate, say_duration, say_rate, say_size},
-    view::{InputView, LinkView, MediaView, ShowView, TallyView},
+    view::{InputView, LinkView, MediaView, ShowView, TallyView, ThreadView},
 };
 use std::{fmt::Write, io::IsTerminal, time::Duration};
 use unicode_width::UnicodeWidthStr;
@@ -183,6 +183,17 @@ pub fn show(v: &ShowView, width: usize) -> String {
         let _ = write!(out, "\n{}", inputs(&v.inputs));
     }
     out
+}
+
+/// The threads that serve SRT links, and which lines each of them serves.
+pub fn threads(views: &[ThreadView], width: usize) -> String {
+    let heads = ["thread", ">links", ">core %", ">late ms: half", ">99 %", ">most", "lines"];
+    let row = |t: &ThreadView| {
+        let late = [t.late_half_ms, t.late_99_ms, t.late_most_ms].map(digits);
+        let lines = if t.lines.is_empty() { "-".into() } else { t.lines.join(", ") };
+        [vec![t.name.clone(), t.links.to_string(), digits(t.cpu_percent)], late.to_vec(), vec![lines]].concat()
+    };
+    fit(&heads, &views.iter().map(row).collect::<Vec<_>>(), width)
 }
 
 /// Leaves out columns from the right until the table fits.

@@ -1,16 +1,17 @@
-//! Finding, setting and steering stand-in devices with the built program. Each test has a range to itself.
+//! Finding, setting and steering stand-in devices with the built program. Each test has a range to
+//! itself.
 
 use crate::{
     live::Screen,
     place::{Out, Place, Running},
 };
-use std::fs;
+use std::{fs, net::Ipv4Addr};
 
 const PASSWORD: &str = "four oars and a cox";
 
 /// A stand-in at this address.
-fn device(place: &Place, kind: &str, at: &str, name: &str) -> Running {
-    let mut command = place.command(&["sim", "device", kind, "--at", at, "--name", name, "--password-env", "CAMERA"]);
+fn device(place: &Place, kind: &str, at: Ipv4Addr, name: &str) -> Running {
+    let mut command = place.command(&["sim", "device", kind, "--at", &at.to_string(), "--name", name, "--password-env", "CAMERA"]);
     command.env("CAMERA", PASSWORD);
     let mut running = Running::of(command);
     running.says("ONVIF at");
@@ -26,7 +27,7 @@ fn choir(place: &Place, args: &[&str]) -> Out {
     }
 }
 
-fn sheet(place: &Place, at: &str, wanted: &str) -> String {
+fn sheet(place: &Place, at: Ipv4Addr, wanted: &str) -> String {
     place.write(
         "regatta.toml",
         &format!(
@@ -38,16 +39,16 @@ fn sheet(place: &Place, at: &str, wanted: &str) -> String {
 
 #[test]
 fn what_is_found_goes_into_a_sheet_that_can_be_used() {
-    let place = Place::new();
-    let _camera = device(&place, "ptz-camera", "127.61.0.4", "Finish tower");
-    let _encoder = device(&place, "encoder", "127.61.0.9", "Launch");
-    let range = "127.61.0.0/28";
-    let out = choir(&place, &["find", range, "--factory", "127.61.0.9", "--json"]);
+    let (place, net) = (Place::new(), choir_rig::net());
+    let _camera = device(&place, "ptz-camera", net.at(4), "Finish tower");
+    let _encoder = device(&place, "encoder", net.at(9), "Launch");
+    let range = &*format!("{net}.0/28");
+    let out = choir(&place, &["find", range, "--factory", &format!("{net}.9"), "--json"]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let found: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
-    assert_eq!((found[0]["address"].as_str(), found[0]["what"].as_str()), (Some("127.61.0.4"), Some("PTZ camera")));
+    assert_eq!((found[0]["address"].as_str(), found[0]["what"].as_str()), (Some(&*format!("{net}.4")), Some("PTZ camera")));
     assert_eq!(found[1]["flags"][0]["word"], "factory-address");
-    assert!(out.stderr.contains("2 devices found; 14 of 14 addresses answer"), "{}", out.stderr);
+    assert!(out.stderr.contains("2 devices found; 14 of 14 addresses answered"), "{}", out.stderr);
     let new = place.path("new.toml").display().to_string();
     let out = choir(&place, &["find", range, "--add", &new]);
     assert!(out.code == 2 && out.stderr.contains("--choose"), "{}", out.stderr);
@@ -56,16 +57,16 @@ fn what_is_found_goes_into_a_sheet_that_can_be_used() {
     let text = fs::read_to_string(&new).expect("written");
     assert!(text.contains("name = \"finish-tower\"") && text.contains("kind = \"encoder\""), "{text}");
     assert_eq!(choir(&place, &["check", &new]).code, 0);
-    let out = choir(&place, &["find", range, "--add", &new, "--choose", "127.61.0.4"]);
+    let out = choir(&place, &["find", range, "--add", &new, "--choose", &format!("{net}.4")]);
     assert!(out.stderr.contains("in the sheet already") && fs::read_to_string(&new).expect("there") == text, "{}", out.stderr);
     let out = choir(&place, &["device", "show", "finish-tower", "--sheet", &new]);
-    assert!(out.code == 1 && out.stderr.contains("wants a login: add user and password"), "{}", out.stderr);
-    let out = choir(&place, &["find", "127.61.0.12/31"]);
+    assert!(out.code == 1 && out.stderr.contains("a login is required: add user and password"), "{}", out.stderr);
+    let out = choir(&place, &["find", &format!("{net}.12/31")]);
     assert_eq!((out.code, out.stdout.trim()), (1, ""));
     for (args, says) in [
-        (vec!["find", "127.61.0.0/33"], "no interface of this machine and no range"),
+        (vec!["find", &format!("{net}.0/33")], "not an interface of this machine and not a range"),
         (vec!["find", "127.64.0.0/16"], "add --yes"),
-        (vec!["find", "127.0.0.0/8"], "more than can be asked"),
+        (vec!["find", "127.0.0.0/8"], "addresses are too many"),
     ] {
         let out = choir(&place, &args);
         assert!(out.code == 2 && out.stderr.contains(says), "{args:?}: {}", out.stderr);
@@ -74,11 +75,12 @@ fn what_is_found_goes_into_a_sheet_that_can_be_used() {
 
 #[test]
 fn a_device_is_compared_set_moved_and_given_a_password() {
-    let place = Place::new();
-    let _camera = device(&place, "ptz-camera", "127.62.0.9", "finish-tower");
-    let at = sheet(&place, "127.62.0.9", "main = { size = \"320x180\", bitrate = \"1 Mbps\", keyframe = \"0.4 s\" }");
+    let (place, net) = (Place::new(), choir_rig::net());
+    let _camera = device(&place, "ptz-camera", net.at(9), "finish-tower");
+    let at = sheet(&place, net.at(9), "main = { size = \"320x180\", bitrate = \"1 Mbps\", keyframe = \"0.4 s\" }");
     let out = choir(&place, &["device", "show", "finish-tower"]);
-    for wanted in ["Tarn Works Heron 20", "127.62.0.9/24 fixed", "allowed: 1280x720, 960x540", "rtsp://127.62.0.9:8554/main"] {
+    for wanted in ["Tarn Works Heron 20", &format!("{net}.9/24 fixed"), "allowed: 1280x720, 960x540", &format!("rtsp://{net}.9:8554/main")]
+    {
         assert!(out.stdout.contains(wanted), "{wanted} in\n{}{}", out.stdout, out.stderr);
     }
     let out = choir(&place, &["device", "diff", "--json"]);
@@ -97,21 +99,26 @@ fn a_device_is_compared_set_moved_and_given_a_password() {
     assert_eq!(choir(&place, &["device", "diff"]).code, 0);
     // One that is not there does not keep the others from being set.
     let both = fs::read_to_string(&at).expect("there").replace("1 Mbps", "1.5 Mbps")
-        + "[[device]]\nname = \"gone\"\naddress = \"127.62.0.99:8000\"\ncontrol = \"onvif\"\nmain = { rate = 25 }\n";
+        + &format!("[[device]]\nname = \"gone\"\naddress = \"{net}.99:8000\"\ncontrol = \"onvif\"\nmain = {{ rate = 25 }}\n");
     let both = place.write("both.toml", &both);
     let out = choir(&place, &["device", "apply", "--yes", "--sheet", &both]);
-    assert!(out.code == 1 && out.stderr.contains("gone: 127.62.0.99:8000: the device cannot be reached"), "{}{}", out.stdout, out.stderr);
+    assert!(
+        out.code == 1 && out.stderr.contains(&format!("gone: {net}.99:8000: the device cannot be reached")),
+        "{}{}",
+        out.stdout,
+        out.stderr
+    );
     assert!(out.stdout.contains("set       main: bitrate"), "{}", out.stdout);
     let out = choir(&place, &["device", "diff"]);
     assert!(out.code == 2 && out.stderr.contains("several patch sheets"), "{}", out.stderr);
     fs::remove_file(both).expect("removed");
     // To a new place, by the sheet that names it.
-    let out = choir(&place, &["device", "address", "finish-tower", "--static", "127.62.0.13/24", "--yes"]);
-    assert_eq!((out.code, out.stdout.trim()), (0, "finish-tower: at 127.62.0.13"), "{}", out.stderr);
+    let out = choir(&place, &["device", "address", "finish-tower", "--static", &format!("{net}.13/24"), "--yes"]);
+    assert_eq!((out.code, out.stdout.trim()), (0, &*format!("finish-tower: at {net}.13")), "{}", out.stderr);
     let text = fs::read_to_string(&at).expect("there");
-    assert!(text.contains("address = \"127.62.0.13:8000\" # for now") && text.starts_with("# the show's own words"), "{text}");
+    assert!(text.contains(&format!("address = \"{net}.13:8000\" # for now")) && text.starts_with("# the show's own words"), "{text}");
     for (args, says) in [
-        (vec!["device", "address", "finish-tower", "--static", "127.62.0.14"], "prefix length"),
+        (vec!["device", "address", "finish-tower", "--static", &format!("{net}.14")], "prefix length"),
         (vec!["device", "address", "finish-tower"], "required"),
         (vec!["device", "show", "finish-towr"], "Did you mean \"finish-tower\""),
         (vec!["device", "diff", "--sheet", "none.toml"], "cannot be read"),
@@ -135,18 +142,20 @@ fn a_device_is_compared_set_moved_and_given_a_password() {
 
 #[test]
 fn a_device_without_control_is_told_by_hand_and_proved_by_its_line() {
-    let place = Place::new();
-    let text = "[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"towpath-bicycle\"\nfrom = \"udp://127.63.0.1:7104\"\n\
-        [[device]]\nname = \"bicycle\"\nkind = \"field-unit\"\naddress = \"127.63.0.14\"\ncontrol = \"manual\"\n\
-        main = { codec = \"h264\", size = \"320x180\", rate = 25, keyframe = \"1 s\", line = \"towpath-bicycle\" }\n";
-    place.write("regatta.toml", text);
+    let (place, net) = (Place::new(), choir_rig::net());
+    let text = format!(
+        "[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"towpath-bicycle\"\nfrom = \"udp://{net}.1:7104\"\n\
+        [[device]]\nname = \"bicycle\"\nkind = \"field-unit\"\naddress = \"{net}.14\"\ncontrol = \"manual\"\n\
+        main = {{ codec = \"h264\", size = \"320x180\", rate = 25, keyframe = \"1 s\", line = \"towpath-bicycle\" }}\n"
+    );
+    place.write("regatta.toml", &text);
     let out = choir(&place, &["device", "diff"]);
     assert!(out.code == 0 && out.stdout.contains("main keyframe      25 frames (1.0 s)"), "{}{}", out.stdout, out.stderr);
     let mut unit = place.start(&[
         "sim",
         "field-unit",
         "--to",
-        "udp://127.63.0.1:7104",
+        &format!("udp://{net}.1:7104"),
         "--size",
         "320x180",
         "--bitrate",
@@ -171,9 +180,9 @@ fn a_device_without_control_is_told_by_hand_and_proved_by_its_line() {
 
 #[test]
 fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
-    let place = Place::new();
-    let _camera = device(&place, "ptz-camera", "127.64.0.11", "finish-tower");
-    sheet(&place, "127.64.0.11", "");
+    let (place, net) = (Place::new(), choir_rig::net());
+    let _camera = device(&place, "ptz-camera", net.at(11), "finish-tower");
+    sheet(&place, net.at(11), "");
     let ptz = |args: &[&str]| choir(&place, &[&["ptz", "finish-tower"], args].concat());
     let out = ptz(&["move", "--pan", "0.5", "--tilt", "-0.2", "--for", "300ms"]);
     assert!(out.code == 0 && out.stdout.contains("standing still"), "{}{}", out.stdout, out.stderr);
@@ -188,7 +197,7 @@ fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
         (vec!["move"], 2, "nothing would move"),
         (vec!["move", "--pan", "2"], 2, "from -1 to 1"),
         (vec!["move", "--pan", "1", "--for", "1min"], 2, "at most 30 s"),
-        (vec!["tally", "on"], 1, "ONVIF has no word"),
+        (vec!["tally", "on"], 1, "ONVIF has no command"),
         (vec!["home", "--by", "manual"], 2, "Allowed: onvif"),
         (vec![], 2, "needs a terminal"),
     ] {
@@ -209,14 +218,14 @@ fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
 
 #[test]
 fn on_a_terminal_the_table_grows_and_a_question_can_be_left() {
-    let place = Place::new();
-    let _camera = device(&place, "ptz-camera", "127.65.0.3", "finish-tower");
-    let at = sheet(&place, "127.65.0.3", "main = { bitrate = \"1 Mbps\" }");
+    let (place, net) = (Place::new(), choir_rig::net());
+    let _camera = device(&place, "ptz-camera", net.at(3), "finish-tower");
+    let at = sheet(&place, net.at(3), "main = { bitrate = \"1 Mbps\" }");
     let before = fs::read_to_string(&at).expect("there");
-    let mut finding = Screen::open(&place, &["find", "127.65.0.0/28", "--add", "regatta.toml"]);
+    let mut finding = Screen::open(&place, &["find", &format!("{net}.0/28"), "--add", "regatta.toml"]);
     finding.shows("of 14 addresses asked");
     finding.shows("PTZ camera");
-    finding.shows("Which are to be written into regatta.toml?");
+    finding.shows("Which devices to write into regatta.toml?");
     finding.types("1\n");
     finding.shows("is in the sheet already");
     let mut applying = Screen::open_with(&place, &["device", "apply"], &[("CAMERA", PASSWORD)]);
@@ -234,7 +243,7 @@ fn on_a_terminal_the_table_grows_and_a_question_can_be_left() {
     typing.types("six oars and a cox\r");
     typing.shows("Once more");
     typing.types("six oars and no cox\r");
-    typing.shows("the two are not the same");
+    typing.shows("the two differ");
     assert!(!typing.seen().contains("six"), "{}", typing.seen());
     assert_eq!(fs::read_to_string(&at).expect("there"), before);
 }

@@ -78,7 +78,7 @@ fn something_else_on_the_port_is_told_apart() {
         let _ = stream.read(&mut [0; 64]);
     });
     let out = place.run(&["inspect", &format!("rtsp://{at}/main"), "--wait", "1s"]);
-    assert!(out.code == 1 && out.stdout.contains("this is no RTSP: it begins with \"SSH-2.0"), "{}{}", out.stdout, out.stderr);
+    assert!(out.code == 1 && out.stdout.contains("not RTSP: it begins with \"SSH-2.0"), "{}{}", out.stdout, out.stderr);
     other.join().expect("ends");
 }
 
@@ -218,7 +218,8 @@ mod timing {
                 String::from_utf8_lossy(&out.stdout).into_owned()
             };
             let methods = read(&["-Y", "rtsp.request", "-T", "fields", "-e", "rtsp.method"]);
-            // Twice described: without and with the proof. A goodbye between interleaved packets it may not find.
+            // Twice described: without and with the proof. A goodbye between interleaved packets it
+            // may not find.
             for (wanted, least) in [("OPTIONS", 2), ("DESCRIBE", 4), ("SETUP", 4), ("PLAY", 2), ("TEARDOWN", 1)] {
                 assert!(methods.lines().filter(|m| *m == wanted).count() >= least, "{wanted}: {methods}");
             }

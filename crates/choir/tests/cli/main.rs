@@ -1,13 +1,16 @@
-//! The built `choir`, driven as an engineer would, on files in a temporary folder and loopback ports.
+//! The built `choir`, driven as an engineer would, on files in a temporary folder and loopback
+//! ports.
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
 mod devices;
+mod help;
 mod lan;
 mod links;
 mod live;
 mod names;
 mod namespaces;
+mod pictures;
 mod place;
 mod readme;
 mod sheets;
@@ -16,51 +19,6 @@ mod takes;
 mod wire;
 
 use place::Place;
-
-const COMMANDS: &[&str] = &[
-    "demo",
-    "link",
-    "find",
-    "device",
-    "ptz",
-    "stave",
-    "inspect",
-    "check",
-    "new",
-    "line",
-    "feed",
-    "card",
-    "budget",
-    "advise",
-    "path",
-    "linecheck",
-    "run",
-    "status",
-    "watch",
-    "take",
-    "hold",
-    "release",
-    "reload",
-    "stop",
-    "sim",
-    "completions",
-];
-/// One word, or a level above others.
-const WITHOUT_EXAMPLES: &[&str] = &["stave", "watch", "hold", "release", "reload", "stop", "sim", "completions"];
-
-#[test]
-fn help_names_every_command_and_exit_code_and_needs_nothing() {
-    let place = Place::new();
-    let out = place.run(&["--help"]);
-    for word in COMMANDS.iter().chain(&["Exit codes"]) {
-        assert!(out.stdout.contains(word), "{word}");
-    }
-    for command in COMMANDS.iter().filter(|c| !WITHOUT_EXAMPLES.contains(c)) {
-        assert!(place.run(&[command, "--help"]).stdout.contains("Example"), "{command}");
-    }
-    assert_eq!(place.run(&["nonsense"]).code, 2);
-    assert!(place.run(&["completions", "bash"]).stdout.contains("_choir"));
-}
 
 #[test]
 fn check_tells_all_mistakes_and_its_exit_code_says_so() {

@@ -1,6 +1,9 @@
-//! Names on the LAN, as an engineer sees them: listed, taken, shown on air, steered; with and without multicast.
+//! Names on the LAN, as an engineer sees them: listed, taken, shown on air, steered; with and
+//! without multicast.
 
 use crate::place::{Place, Running, port};
+use choir_rig::Net;
+use choir_sim::stalls::{on_time, timed};
 use std::{net::UdpSocket, process::Stdio};
 
 /// A camera that offers itself in all grades.
@@ -14,8 +17,14 @@ fn camera(place: &Place, lan: &[&str]) -> (Running, String) {
     (camera, at)
 }
 
-fn group(n: u32) -> String {
-    format!("regatta {n} {}", std::process::id())
+fn group(net: Net) -> String {
+    format!("regatta {net} {}", std::process::id())
+}
+
+/// A network of the test's own, and the first addresses of it.
+fn addresses() -> (Net, [String; 10]) {
+    let net = choir_rig::net();
+    (net, std::array::from_fn(|n| net.at(n as u8).to_string()))
 }
 
 fn list(place: &Place, lan: &[&str]) -> (i32, serde_json::Value, String) {
@@ -34,24 +43,25 @@ fn until_listed(place: &Place, lan: &[&str], wanted: impl Fn(&serde_json::Value)
 #[test]
 fn a_directory_stands_in_for_multicast_and_has_its_port_to_itself() {
     let place = Place::new();
-    let (g, port) = (group(62), port().to_string());
-    let mut directory = place.start(&["stave", "directory", "--on", "127.62.0.9", "--port", &port, "--lan-group", &g]);
+    let (net, ip) = addresses();
+    let (g, port) = (group(net), port().to_string());
+    let mut directory = place.start(&["stave", "directory", "--on", &ip[9], "--port", &port, "--lan-group", &g]);
     directory.says("directory of the group");
-    let second = place.run(&["stave", "directory", "--on", "127.62.0.9", "--port", &port]);
+    let second = place.run(&["stave", "directory", "--on", &ip[9], "--port", &port]);
     assert!(second.code == 4 && second.stderr.contains("the port free"), "{}", second.stderr);
-    let there = format!("127.62.0.9:{port}");
+    let there = format!("{net}.9:{port}");
     let by = |on| ["--on", on, "--lan-group", &g, "--directory", &there, "--no-discover"];
-    let (mut camera, _) = camera(&place, &by("127.62.0.1"));
-    until_listed(&place, &by("127.62.0.2"), |nodes| nodes[0]["names"][0]["streams"].as_array().is_some_and(|s| s.len() == 3));
-    let (code, nodes, why) = list(&place, &by("127.62.0.2"));
+    let (mut camera, _) = camera(&place, &by(&ip[1]));
+    until_listed(&place, &by(&ip[2]), |nodes| nodes[0]["names"][0]["streams"].as_array().is_some_and(|s| s.len() == 3));
+    let (code, nodes, why) = list(&place, &by(&ip[2]));
     assert_eq!((code, nodes[0]["names"][0]["name"].as_str()), (0, Some("Finish Tower")), "{nodes:#} {why}");
-    assert_eq!(list(&place, &["--on", "127.62.0.2", "--lan-group", &g, "--no-discover"]).0, 1, "by itself it knows nobody");
+    assert_eq!(list(&place, &["--on", &ip[2], "--lan-group", &g, "--no-discover"]).0, 1, "by itself it knows nobody");
     camera.kill();
-    until_listed(&place, &by("127.62.0.2"), |nodes| nodes.as_array().is_some_and(Vec::is_empty));
+    until_listed(&place, &by(&ip[2]), |nodes| nodes.as_array().is_some_and(Vec::is_empty));
     directory.interrupt();
     let (code, text) = directory.end();
     assert_eq!(code, 0);
-    assert!(text.contains("tower is here, at 127.62.0.1:") && text.contains("tower has gone"), "{text}");
+    assert!(text.contains(&format!("tower is here, at {net}.1:")) && text.contains("tower has gone"), "{text}");
     // The certificate stays the same, and its key to oneself.
     let prints: Vec<String> = (0..2).map(|_| place.run(&["stave", "identity"]).stdout).collect();
     assert!(prints[0] == prints[1] && prints[0].trim().len() == 64, "{prints:?}");
@@ -63,17 +73,22 @@ mod timing {
 
     #[test]
     fn a_name_is_listed_shown_on_air_and_steered_and_strangers_learn_nothing() {
+        timed(listed_shown_and_steered);
+    }
+
+    fn listed_shown_and_steered() {
         let place = Place::new().with("LAN", "eight oars and a cox").with("OTHER", "six oars");
-        let g = group(61);
+        let (net, ip) = addresses();
+        let g = group(net);
         let lan = |on| ["--on", on, "--lan-group", &g, "--key-env", "LAN"];
-        let (mut camera, at) = camera(&place, &lan("127.61.0.1"));
+        let (mut camera, at) = camera(&place, &lan(&ip[1]));
         // Whatever comes to its port that is no QUIC costs nothing.
-        let noise = UdpSocket::bind("127.61.0.7:0").expect("a socket");
+        let noise = UdpSocket::bind((net.at(7), 0)).expect("a socket");
         for n in 0..200u8 {
             let _ = noise.send_to(&vec![n; usize::from(n) * 6 + 1], &at);
         }
-        until_listed(&place, &lan("127.61.0.2"), |nodes| nodes[0]["names"][0]["streams"].as_array().is_some_and(|s| s.len() == 3));
-        let (code, nodes, _) = list(&place, &lan("127.61.0.2"));
+        until_listed(&place, &lan(&ip[2]), |nodes| nodes[0]["names"][0]["streams"].as_array().is_some_and(|s| s.len() == 3));
+        let (code, nodes, _) = list(&place, &lan(&ip[2]));
         let source = &nodes[0]["names"][0];
         assert_eq!((code, source["name"].as_str(), nodes[0]["machine"].as_str()), (0, Some("Finish Tower"), Some("tower")), "{nodes:#}");
         assert_eq!(
@@ -91,7 +106,7 @@ mod timing {
             ]
         );
         let mut args = vec!["stave", "list"];
-        let on = lan("127.61.0.2");
+        let on = lan(&ip[2]);
         args.extend(on);
         let table = place.run(&args).stdout;
         assert!(
@@ -104,27 +119,28 @@ mod timing {
             let lan = lan(on);
             place.run(&[&["inspect", "stave://Finish Tower?grade=sub", "--for", "1s", "--wait", "8s", "--json"], &lan[..], more].concat())
         };
-        let out = look("127.61.0.6", &[]);
+        let out = look(&ip[6], &[]);
         let seen: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
-        assert_eq!((out.code, seen["picture"]["size"][0].as_u64()), (0, Some(160)), "{seen:#}");
+        assert_eq!(seen["picture"]["size"][0].as_u64(), Some(160), "{seen:#}");
+        on_time("the stream has no defects", || assert_eq!(out.code, 0, "{seen:#}"));
         assert!(seen["how"].as_str().is_some_and(|h| h.starts_with("sub from tower, by QUIC")), "{seen:#}");
-        let out = place.run(&["inspect", "stave://Nobody", "--on", "127.61.0.6", "--lan-group", &g, "--key-env", "LAN", "--wait", "1s"]);
+        let out = place.run(&["inspect", "stave://Nobody", "--on", &ip[6], "--lan-group", &g, "--key-env", "LAN", "--wait", "1s"]);
         assert!(out.code == 1 && out.stderr.contains("name \"Nobody\" not found"), "{}", out.stderr);
 
         // Without the key, and in another group.
-        let (code, nodes, why) = list(&place, &["--on", "127.61.0.3", "--lan-group", &g, "--key-env", "OTHER"]);
+        let (code, nodes, why) = list(&place, &["--on", &ip[3], "--lan-group", &g, "--key-env", "OTHER"]);
         assert!(code == 1 && why.contains("tower") && why.contains("group keys") && !why.contains("oars"), "{why}");
         assert!(nodes[0]["names"].as_array().is_some_and(Vec::is_empty), "{nodes:#}");
-        let (code, _, why) = list(&place, &["--on", "127.61.0.3", "--lan-group", "harbour"]);
-        assert!(code == 1 && why.contains("other groups are here") && why.contains(&g), "{why}");
-        let out = place.run(&["stave", "list", "--on", "127.61.0.3", "--key-env", "NOT_SET"]);
+        let (code, _, why) = list(&place, &["--on", &ip[3], "--lan-group", "harbour"]);
+        assert!(code == 1 && why.contains("other groups here") && why.contains(&g), "{why}");
+        let out = place.run(&["stave", "list", "--on", &ip[3], "--key-env", "NOT_SET"]);
         assert!(out.code == 4 && out.stderr.contains("NOT_SET"), "{}", out.stderr);
         assert_eq!(place.run(&["stave", "list", "--on", "1.2.3"]).code, 2);
 
         // A switcher puts it on air.
         let mut args =
             vec!["sim", "switcher", "stave://tower/Finish Tower?grade=intra", "stave://Finish Tower?grade=sub", "--desk", "--json"];
-        let on = lan("127.61.0.4");
+        let on = lan(&ip[4]);
         args.extend(on);
         let mut command = place.command(&args);
         command.stdin(Stdio::piped());
@@ -133,7 +149,7 @@ mod timing {
         switcher.types("nonsense\n1 2\n");
         switcher.says("write one or two numbers");
         switcher.says("taken");
-        until_listed(&place, &lan("127.61.0.2"), |nodes| nodes[0]["names"][0]["tally"] == "on-air" && nodes[0]["names"][0]["viewers"] == 2);
+        until_listed(&place, &lan(&ip[2]), |nodes| nodes[0]["names"][0]["tally"] == "on-air" && nodes[0]["names"][0]["viewers"] == 2);
         switcher.interrupt();
         let (code, text) = switcher.end();
         let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
@@ -147,7 +163,7 @@ mod timing {
         let sheet = place.write(
             "desk.toml",
             &format!(
-                "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"desk\"\naddress = \"127.61.0.5\"\ngroup = \"{g}\"\n\
+                "[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"desk\"\naddress = \"{net}.5\"\ngroup = \"{g}\"\n\
                  key = {{ env = \"LAN\" }}\n[[line]]\nname = \"tower\"\nfrom = \"stave://Finish Tower\"\n"
             ),
         );
@@ -172,19 +188,21 @@ mod timing {
     #[test]
     fn one_link_goes_out_by_a_name_and_comes_in_by_it() {
         let place = Place::new();
+        let (net, ip) = addresses();
         let clip = format!("{}?repeat", place.clip());
-        let g = group(63);
+        let g = group(net);
         let lan = |on| ["--on", on, "--lan-group", &g];
-        let out = lan("127.63.0.1");
+        let out = lan(&ip[1]);
         let mut offers = place.start(&[&["link", &clip, "stave://Start Pontoon"], &out[..]].concat());
         offers.says("line in: steady");
         let got = place.path("got.ts").display().to_string();
-        let taken = place.run(&[&["link", "stave://Start Pontoon", &got, "--for", "4s", "--json"], &lan("127.63.0.2")[..]].concat());
+        let taken = place.run(&[&["link", "stave://Start Pontoon", &got, "--for", "4s", "--json"], &lan(&ip[2])[..]].concat());
         assert_eq!(taken.code, 0, "{}", taken.stderr);
         let seen: serde_json::Value = serde_json::from_str(&place.run(&["inspect", &got, "--for", "2s", "--json"]).stdout).expect("JSON");
         assert!(seen["picture"]["size"][0] == 320 && seen["picture"]["frames_missing"] == 0, "{seen:#}");
-        // A name that is taken on this machine gets a number: two links are two nodes, so the machine's name does.
-        let mut second = place.start(&[&["link", &clip, "stave://Start Pontoon"], &lan("127.63.0.3")[..]].concat());
+        // A name that is taken on this machine gets a number: two links are two nodes, so the
+        // machine's name does.
+        let mut second = place.start(&[&["link", &clip, "stave://Start Pontoon"], &lan(&ip[3])[..]].concat());
         second.says("this one is \"");
         offers.interrupt();
         assert_eq!(offers.end().0, 0);

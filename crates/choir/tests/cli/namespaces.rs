@@ -1,5 +1,6 @@
-//! Finding devices and names on a network of its own: real interfaces, multicast and hardware addresses, in network namespaces that
-//! the test makes. Where the system does not allow them it is skipped, unless CHOIR_NAMESPACES=required.
+//! Finding devices and names on a network of its own: real interfaces, multicast and hardware
+//! addresses, in network namespaces that the test makes. Where the system does not allow them it is
+//! skipped, unless CHOIR_NAMESPACES=required.
 
 use crate::place::{CHOIR, Place, Running};
 use std::{
@@ -28,7 +29,8 @@ impl Site {
         ip(&format!("-n {finder} link add br0 type bridge"))?;
         ip(&format!("-n {finder} link set br0 up"))?;
         ip(&format!("-n {finder} address add 10.77.0.5/24 dev br0"))?;
-        // As a laptop has it; without it the system drops what comes from addresses that it knows no way to.
+        // As a laptop has it; without it the system drops what comes from addresses that it knows
+        // no way to.
         ip(&format!("-n {finder} route add default via 10.77.0.1"))?;
         for (n, address) in devices.iter().enumerate() {
             let name = format!("choir-{id}-{n}");
@@ -155,7 +157,8 @@ mod timing {
         assert!(!lost.contains("steady"), "{lost}");
         there.says("line in: steady");
         assert!(peer("10.77.0.25:"), "{:?}", there.seen);
-        // With two addresses at a time it stays where it is, and goes by the other when the first is taken away.
+        // With two addresses at a time it stays where it is, and goes by the other when the first
+        // is taken away.
         ip(&format!("-n {tower} address add 10.77.0.130/24 dev eth0")).expect("an address comes");
         let out = site.command(&place, desk, &["stave", "list", "--for", "6s", "--json"]).output().expect("runs");
         assert!(out.status.success() && peer("10.77.0.25:"), "{}", String::from_utf8_lossy(&out.stderr));

@@ -33,17 +33,21 @@ const OTHER_CODES: &[(&str, &[i32])] = &[
     ("choir link 'srt://:7001' 'srt", &[1]),
     // Sources on a machine that runs a whole show beside them may be late, and nothing else.
     ("choir inspect", &[0, 5]),
+    // It may say that this machine carries none: one that stands still now and then does not.
+    ("choir bench", &[0, 1]),
 ];
 /// Looks at the demo while it runs, and brings up its devices itself once it has ended.
 const AFTER_THE_DEMO: &[&str] = &["choir linecheck --demo"];
 
 /// Commands as printed, without their remarks.
 fn commands() -> Vec<String> {
-    let lines = README.lines().filter_map(|l| l.strip_prefix("    ")).filter(|l| l.contains("choir ") && !l.starts_with("mkdir"));
+    let joined = README.replace("\\\n        ", "");
+    let lines = joined.lines().filter_map(|l| l.strip_prefix("    ")).filter(|l| l.contains("choir ") && !l.starts_with("mkdir"));
     lines.map(|l| l.split(" # ").next().unwrap_or_default().trim().to_owned()).collect()
 }
 
-/// The command as a shell runs it, with the place's own folders; not a child of the shell, so that it can be interrupted.
+/// The command as a shell runs it, with the place's own folders; not a child of the shell, so that
+/// it can be interrupted.
 fn shell(place: &Place, line: &str) -> Command {
     let path = format!("{}:{}", Path::new(CHOIR).parent().expect("a folder").display(), std::env::var("PATH").unwrap_or_default());
     let mut sh = Command::new("sh");

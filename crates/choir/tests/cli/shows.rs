@@ -54,7 +54,8 @@ fn a_camera_that_dies_is_told_and_comes_back() {
 
 fn demo_is_steady() {
     let place = Place::alone();
-    let out = place.run(&["demo", "--for", "10s", "--json", "--net", "127.77"]);
+    let net = choir_rig::wide_net();
+    let out = place.run(&["demo", "--for", "10s", "--json", "--net", &net]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let view: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
     for line in view["lines"].as_array().expect("lines") {
@@ -69,7 +70,7 @@ fn demo_is_steady() {
     }
     for (feed, input) in view["feeds"].as_array().expect("feeds").iter().zip(view["inputs"].as_array().expect("inputs")) {
         on_time("nothing is missing", || assert_eq!(input["frames_missing"], 0, "{input}"));
-        assert!(input["frames"].as_u64() > Some(100), "{input}");
+        on_time("up within seconds", || assert!(input["frames"].as_u64() > Some(100), "{input}"));
         let (said, measured) = (feed["delay_to_input_ms"].as_f64().unwrap_or(0.0), input["delay_ms"][1].as_f64().unwrap_or(0.0));
         on_time("the delay", || {
             assert!((said - measured).abs() < 60.0, "the delay told is {said} ms, the switcher measured {measured} ms")
@@ -94,7 +95,7 @@ fn demo_is_steady() {
     let seen: Vec<_> = view["lines"].as_array().into_iter().flatten().map(|l| l["media"]["codec"].clone()).collect();
     assert_eq!(seen, ["H.264", "H.264", "H.264", "H.265", "H.264", "H.264"]);
     assert_eq!(view["lines"][5]["media"]["audio"], "PCM (ST 302) 48 kHz stereo");
-    assert_eq!(view["feeds"][0]["outs"][0]["paste"][0], "rtsp://127.77.0.1:8554/boathouse-1");
+    assert_eq!(view["feeds"][0]["outs"][0]["paste"][0], format!("rtsp://{net}.0.1:8554/boathouse-1"));
 }
 
 fn path_is_repaired() {
@@ -182,6 +183,15 @@ fn a_changed_sheet_is_applied_by_command_and_at_every_save() {
     assert_eq!(place.run(&["reload"]).code, 3, "no show is running");
 }
 
+#[test]
+fn a_camera_that_reaches_nobody_says_why_in_words() {
+    let place = Place::new();
+    let to = format!("srt://127.0.0.1:{}", choir_rig::port());
+    let out = place.run(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "1Mbps", "--for", "2s"]);
+    assert!(out.code == 1 && out.stderr.contains("nobody was reached: 127.0.0.1:"), "{}", out.stderr);
+    assert!(out.stderr.contains("nothing listens on that port") && !out.stderr.contains("Lost("), "{}", out.stderr);
+}
+
 /// Run with the machine to themselves.
 mod timing {
     use super::*;
@@ -218,7 +228,11 @@ mod timing {
             assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
             place.until("steady again", |v| line_state(v, 0) == "steady");
 
-            let table = place.run(&["status", &stage.sheet]);
+            let table = place.run(&["status", "-v", &stage.sheet]);
+            let threads = place.view()["threads"].clone();
+            assert!(table.stdout.contains("choir-srt") && table.stdout.contains("late ms"), "{}", table.stdout);
+            assert_eq!(threads[0]["lines"], serde_json::json!(["finish-tower", "start-pontoon"]), "{threads}");
+            assert!(threads[0]["links"] == 3 && threads[0]["late_most_ms"].as_f64() > Some(0.0), "{threads}");
             assert!(table.stdout.contains("finish-tower") && table.stdout.contains("320x180"), "{}", table.stdout);
             assert_eq!(place.run(&["stop"]).code, 0);
             let (code, text) = show.end();
@@ -232,6 +246,27 @@ mod timing {
             let inputs: serde_json::Value = serde_json::from_str(&text).expect("JSON");
             assert!(inputs[0]["frames"].as_u64() > Some(20), "{text}");
             on_time("the delay", || assert!(inputs[0]["delay_ms"][1].as_f64().is_some_and(|d| (120.0..600.0).contains(&d)), "{text}"));
+        });
+    }
+
+    #[test]
+    fn a_machine_is_asked_how_many_links_it_carries() {
+        timed(|| {
+            let place = Place::new();
+            let out = place.run(&["bench", "--links", "3", "--rate", "4Mbps", "--for", "1s", "--json"]);
+            on_time("three links", || assert_eq!(out.code, 0, "{}", out.stderr));
+            assert!(out.stderr.contains("   3 links: carried"), "{}", out.stderr);
+            let answer: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+            assert_eq!((answer["carried"]["links"].as_u64(), answer["complete"].as_bool()), (Some(3), Some(true)), "{answer}");
+            assert!(
+                answer["carried"]["us_per_packet"].as_f64() > Some(0.5) && answer["full_at_about_links"].as_u64() > Some(3),
+                "{answer}"
+            );
+            let mut long = place.start(&["bench", "--key", "0", "--for", "60s"]);
+            long.says("trying links of 8.0 Mbps");
+            long.interrupt();
+            let (code, text) = long.end();
+            assert!(code == 1 && text.contains("Nothing was carried yet"), "{code} {text}");
         });
     }
 

@@ -1,4 +1,5 @@
-//! An independent reader of what goes over the wire: tshark, where it is installed (CI installs it).
+//! An independent reader of what goes over the wire: tshark, where it is installed (CI installs
+//! it).
 
 use crate::place::{PATIENCE, Place, port};
 use std::{

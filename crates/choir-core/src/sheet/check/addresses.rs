@@ -1,4 +1,5 @@
-//! Addresses of devices: each once, on the right network, not the factory's, not one that a server gives out.
+//! Addresses of devices: each once, on the right network, not the factory's, not one that a server
+//! gives out.
 
 use super::Whole;
 use crate::{

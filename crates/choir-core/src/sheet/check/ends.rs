@@ -31,7 +31,8 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
     pulled_from_elsewhere(r, whole);
 }
 
-/// Whoever waits behind address translation is called by nobody who does not know the public address.
+/// Whoever waits behind address translation is called by nobody who does not know the public
+/// address.
 fn unreachable(r: &mut Reader<'_>, end: &End<'_>) {
     let waits = end.link.waits(end.inbound);
     if let Some(network) = end.crossed.iter().find(|n| waits && n.nat && n.public_address.is_none()) {

@@ -1,5 +1,5 @@
-//! What the lines carry: codecs and sizes that the far side does not take, rates that do not go together,
-//! keyframes, bitrates, sound.
+//! What the lines carry: codecs and sizes that the far side does not take, rates that do not go
+//! together, keyframes, bitrates, sound.
 
 use super::Whole;
 use crate::{
@@ -14,7 +14,8 @@ use crate::{
 
 /// Longest distance between keyframes, s: a take and a late joiner wait that long.
 const KEYFRAME_MAX: f64 = 2.0;
-/// Bits per pixel of H.264 at 1920x1080 and 25 frames per second: below it falls apart, above is wasted.
+/// Bits per pixel of H.264 at 1920x1080 and 25 frames per second: below it falls apart, above is
+/// wasted.
 const BITS_PER_PIXEL: (f64, f64) = (0.04, 0.32);
 
 pub(super) fn check(r: &mut Reader<'_>, whole: &Whole) {
@@ -97,12 +98,13 @@ fn keyframes(r: &mut Reader<'_>, at: usize, subject: &str, wanted: &Expect) {
         && ((seconds * 2.0).round().max(1.0) / 2.0 - seconds).abs() > 0.01
     {
         let fitting = ((seconds * 2.0).round().max(1.0) / 2.0 * rate).round();
-        let what = format!("{n} frames are {seconds:.2} s at {} frames per second, which is no whole or half second.", say_rate(rate));
+        let what = format!("{n} frames are {seconds:.2} s at {} frames per second, which is not a whole or half second.", say_rate(rate));
         r.add(Grade::Advice, at, subject, what, format!("Write \"{fitting} frames\", or seconds."));
     }
 }
 
-/// Bitrates that suit a picture, least and greatest. Small and fast pictures need more and less per pixel.
+/// Bitrates that suit a picture, least and greatest. Small and fast pictures need more and less per
+/// pixel.
 fn band(codec: &str, (w, h): (u32, u32), rate: f64) -> (u64, u64) {
     let pixels = f64::from(w) * f64::from(h);
     let scale = pixels * rate * (2_073_600.0 / pixels).powf(0.25) * (25.0 / rate).powf(0.3);
@@ -117,7 +119,7 @@ fn bitrate(r: &mut Reader<'_>, at: usize, subject: &str, wanted: &Expect, intra:
     let (low, high) = (Bitrate(least), Bitrate(most));
     let picture = format!("{codec} at {} and {} frames per second", say_size(size), say_rate(rate));
     if bitrate < low {
-        let what = format!("{bitrate} is little for {picture}: movement will fall apart.");
+        let what = format!("{bitrate} is little for {picture}: motion will break up.");
         r.add(Grade::Warning, at, subject, what, format!("Between {low} and {high}; or a smaller picture."));
     } else if bitrate > high && !intra {
         let what = format!("{bitrate} is more than {picture} can use.");
@@ -167,7 +169,7 @@ fn feeds(r: &mut Reader<'_>, whole: &Whole) {
             }
             if !mixed.is_empty() {
                 let what = format!("line \"{name}\" does not match line \"{first}\": {}.", mixed.join("; "));
-                let remedy = "A take between them makes the switcher start its decoder anew: set both the same.";
+                let remedy = "A take between them restarts the decoder of the switcher: set both the same.";
                 r.add(Grade::Warning, spot.of_value("takes"), &subject, what, remedy);
             }
         }

@@ -1,5 +1,5 @@
-//! What can only be judged over the whole sheet. One module per kind of mistake; each rule says what is the
-//! case, where, and what to do.
+//! What can only be judged over the whole sheet. One module per kind of mistake; each rule says
+//! what is the case, where, and what to do.
 
 mod addresses;
 mod ends;

@@ -65,7 +65,7 @@ fn lines_of_devices(r: &mut Reader<'_>, whole: &Whole) {
                     r.add(Grade::Error, spot.of_value(&format!("{stream}.line")), &subject, what, remedy);
                 }
                 None if device.control == Control::Manual => {
-                    let what = format!("nothing can prove its {stream} stream, since no line carries it.");
+                    let what = format!("its {stream} stream cannot be measured: no line carries it.");
                     r.add(Grade::Advice, spot.of_value(stream), &subject, what, "Add line = \"NAME\" to the stream.");
                 }
                 _ => {}

@@ -44,7 +44,8 @@ fn waits<'a>(end: &'a End<'a>) -> Option<Waits<'a>> {
     }
 }
 
-/// Where this machine sends to or calls: host, port, stream ID; and whether a second one can only do harm.
+/// Where this machine sends to or calls: host, port, stream ID; and whether a second one can only
+/// do harm.
 fn target<'a>(end: &'a End<'a>) -> Option<(&'a str, u16, Option<&'a str>, bool)> {
     match end.link {
         Link::Srt(s) if s.mode != Mode::Listener => Some((s.host.as_deref()?, s.port, s.stream_id.as_deref(), false)),
@@ -91,7 +92,7 @@ pub(super) fn check(r: &mut Reader<'_>, ends: &[End<'_>]) {
                 ),
                 (Some(_), Some(_)) => (
                     format!("it listens on port {port}, and so does {other}."),
-                    "Give each its own port, or each its own stream-id so that callers can be told apart.",
+                    "Give each its own port, or each its own stream-id to tell the callers apart.",
                 ),
                 _ => (format!("it waits on port {port}, and so does {other}."), "Give each its own port."),
             };

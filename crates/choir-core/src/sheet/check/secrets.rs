@@ -1,4 +1,5 @@
-//! Passphrases and passwords: where they are written, whether they are any good, and what goes unencrypted.
+//! Passphrases and passwords: where they are written, whether they are any good, and what goes
+//! unencrypted.
 
 use super::{End, Whole};
 use crate::{

@@ -37,7 +37,7 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
         && settings.directory.is_none()
         && of(ends).any(|(e, l)| e.inbound && l.at().is_none())
     {
-        let what = "it neither seeks names nor is told where they are, but a line takes one.";
+        let what = "a line takes a name, but discovery is off and there is no node and no directory.";
         r.add(Grade::Error, whole.stave_at, "stave", what, "Add nodes = [\"HOST:PORT\"] or directory, or take out discover = false.");
     }
     subs(r, whole);

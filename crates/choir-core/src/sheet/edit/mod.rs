@@ -1,4 +1,5 @@
-//! Changes that commands make to a sheet. Everything else in it, comments too, stays as it was written.
+//! Changes that commands make to a sheet. Everything else in it, comments too, stays as it was
+//! written.
 
 mod entries;
 
@@ -72,8 +73,8 @@ fn entry<'a>(document: &'a mut DocumentMut, name: &str) -> Result<&'a mut Table,
     found.filter(|t| t.get("count").is_none()).ok_or_else(|| EditError::NoEntry(name.to_owned()))
 }
 
-/// Writes a device's new address, and its wanted network settings when `network` gives them: `None` leaves
-/// them, an empty text is DHCP.
+/// Writes a device's new address, and its wanted network settings when `network` gives them: `None`
+/// leaves them, an empty text is DHCP.
 ///
 /// # Errors
 /// The sheet is not one, or has no such entry.

@@ -159,7 +159,8 @@ impl Node {
         let mut endpoint = Endpoint::new(config, Some(server), socket, Arc::new(quinn::TokioRuntime)).map_err(failed)?;
         endpoint.set_default_client_config(client);
         let at = endpoint.local_addr().map_err(failed)?;
-        // The same links twice are two nodes: the second has another port, and with it another number.
+        // The same links twice are two nodes: the second has another port, and with it another
+        // number.
         let number = match plan.port {
             None if at.port() != PORT => plan.identity.number(&format!("{} {}", plan.seed, at.port())),
             _ => plan.identity.number(&plan.seed),
@@ -190,8 +191,8 @@ impl Node {
         Ok(node)
     }
 
-    /// Opens it by the settings of a sheet whose folder is `base`, and begins to look for other nodes; with `announce` to be found too.
-    /// `what` tells it from other nodes of this machine.
+    /// Opens it by the settings of a sheet whose folder is `base`, and begins to look for other
+    /// nodes; with `announce` to be found too. `what` tells it from other nodes of this machine.
     ///
     /// # Errors
     /// As [`NodePlan::of`] and [`Node::start`].

@@ -205,7 +205,8 @@ impl Incoming {
             return;
         }
         if self.units.is_none() {
-            // Begun by a picture; sound that was announced is in it, though it may not have come yet.
+            // Begun by a picture; sound that was announced is in it, though it may not have come
+            // yet.
             if head.track != Track::Picture {
                 return;
             }
@@ -263,7 +264,7 @@ impl Incoming {
 
 fn open_group(offer: &GroupOffer, plan: &TakePlan) -> Result<(GroupReader, UdpPort), String> {
     if !offer.to.ip().is_multicast() {
-        return Err("it is no group".into());
+        return Err("it is not a group".into());
     }
     let patience = plan.link.patience.unwrap_or(PATIENCE);
     let reader = GroupReader::new(offer, patience).ok_or("its key is not readable")?;
@@ -286,8 +287,8 @@ fn tracks(stream: &StreamOffer) -> Vec<SequencedTrack> {
     tracks
 }
 
-/// Cuts the head of a picture into its NAL units, start codes apart, without the delimiter: as [`MediaUnit`] wants
-/// them. The picture itself stays whole.
+/// Cuts the head of a picture into its NAL units, start codes apart, without the delimiter: as
+/// [`MediaUnit`] wants them. The picture itself stays whole.
 fn pieces(data: &Bytes, is_h265: bool) -> Vec<Bytes> {
     let mut out = Vec::new();
     let mut at = 0;

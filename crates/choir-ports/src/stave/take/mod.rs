@@ -143,7 +143,8 @@ impl Taker {
         }))
     }
 
-    /// The node that is taken from is elsewhere now, or was started anew. Another one that offers the same is no reason to go.
+    /// The node that is taken from is elsewhere now, or was started anew. Another one that offers
+    /// the same is no reason to go.
     fn has_moved(&self, found: &Found) -> bool {
         let (Some((node, boot)), Some(roster)) = (&found.node, self.plan.node.roster()) else { return false };
         roster.known().iter().any(|k| k.entry.node == *node && (k.at != found.at || k.entry.boot != *boot))

@@ -1,6 +1,7 @@
 //! What SRT puts into a datagram: checked parsing, exact writing, one-line `Display`. No state.
 //!
-//! [`Packet::parse`] never panics and keeps unknown control types; fields are big-endian throughout.
+//! [`Packet::parse`] never panics and keeps unknown control types; fields are big-endian
+//! throughout.
 
 mod extension;
 mod handshake;
@@ -124,7 +125,8 @@ pub struct Ack {
     pub number: u32,
     /// First sequence number not received.
     pub next: Seq,
-    /// Round-trip time, its variation (µs) and free receive buffer (packets), in full and small ones.
+    /// Round-trip time, its variation (µs) and free receive buffer (packets), in full and small
+    /// ones.
     pub link: Option<AckLink>,
     /// Rates, in full ones.
     pub rates: Option<AckRates>,

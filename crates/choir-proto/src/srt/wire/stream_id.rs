@@ -3,7 +3,8 @@
 use std::fmt;
 
 /// A stream ID, either free text or the key=value form. Keys of one letter are the standard ones:
-/// `u` user, `r` resource, `h` host, `s` session, `t` type, `m` mode (request, publish, bidirectional).
+/// `u` user, `r` resource, `h` host, `s` session, `t` type, `m` mode (request, publish,
+/// bidirectional).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum StreamId {
     /// Anything that does not start with `#!::`.
@@ -13,7 +14,8 @@ pub enum StreamId {
 }
 
 impl StreamId {
-    /// Reads either form; blanks around keys and values are no part of them. A part without `=` makes the whole free text, so nothing is lost.
+    /// Reads either form; blanks around keys and values are no part of them. A part without `=`
+    /// makes the whole free text, so nothing is lost.
     #[must_use]
     pub fn parse(text: &str) -> Self {
         let Some(rest) = text.strip_prefix("#!::") else { return Self::Text(text.to_owned()) };

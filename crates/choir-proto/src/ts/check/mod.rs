@@ -1,5 +1,5 @@
-//! Checks a transport stream against ISO/IEC 13818-1 and counts what is wrong, with the first place of each. Looks at bytes only;
-//! time is the stream's own clock.
+//! Checks a transport stream against ISO/IEC 13818-1 and counts what is wrong, with the first place
+//! of each. Looks at bytes only; time is the stream's own clock.
 
 mod fault;
 mod sound;
@@ -14,7 +14,8 @@ use std::collections::BTreeMap;
 use tables::Tables;
 use unit::Stream;
 
-/// Clock references: 100 ms by the standard, 40 ms as broadcasters want it; half a millisecond for rounding.
+/// Clock references: 100 ms by the standard, 40 ms as broadcasters want it; half a millisecond for
+/// rounding.
 const PCR_INTERVAL: i64 = 27_000 * 100 + 13_500;
 const PCR_INTERVAL_BROADCAST: i64 = 27_000 * 40 + 13_500;
 const SECOND: i64 = 27_000_000;
@@ -138,7 +139,8 @@ impl TsChecker {
         self.aligner = aligner;
     }
 
-    /// Judges what only the end shows. `ended` says that the stream itself is over, not only the look at it.
+    /// Judges what only the end shows. `ended` says that the stream itself is over, not only the
+    /// look at it.
     pub fn finish(&mut self, ended: bool) {
         self.judge_end(ended);
         self.streams.clear();

@@ -46,7 +46,8 @@ impl Sound {
         self.end = length.map(|l| (pts + l) % PTS_WRAP);
     }
 
-    /// Ticks of the frames that begin in this payload; `None` when a frame does not end where it says.
+    /// Ticks of the frames that begin in this payload; `None` when a frame does not end where it
+    /// says.
     fn frames(&mut self, data: &[u8]) -> Option<u64> {
         let mut rest = data.get(self.open_frame..)?;
         self.open_frame = 0;

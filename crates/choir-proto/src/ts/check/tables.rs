@@ -1,4 +1,5 @@
-//! The tables of all programmes: there, often enough, whole, and with a new version for each change.
+//! The tables of all programmes: there, often enough, whole, and with a new version for each
+//! change.
 
 use super::{Findings, Place, TsFault};
 use crate::ts::{
@@ -57,7 +58,8 @@ pub(super) struct Tables {
 }
 
 impl Tables {
-    /// Takes a payload; true when it changed what the tables list. Payloads of other PIDs change nothing.
+    /// Takes a payload; true when it changed what the tables list. Payloads of other PIDs change
+    /// nothing.
     pub fn push(&mut self, pid: u16, start: bool, payload: &[u8], clock: u64, at: Place, found: &mut Findings) -> bool {
         if pid == 0 {
             if let Some(section) = self.pat.push(0, start, payload, clock, at, found) {

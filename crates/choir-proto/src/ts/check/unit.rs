@@ -9,7 +9,8 @@ use crate::{
 /// Bytes of each unit that are looked at.
 const HEAD: usize = 4096;
 const SOUND_MAX: usize = 64 << 10;
-/// Longest time that a decoder keeps data, 90 kHz: 10 s of H.264 and H.265, 1 s of anything else (2.4.2.7, 2.14.3.1).
+/// Longest time that a decoder keeps data, 90 kHz: 10 s of H.264 and H.265, 1 s of anything else
+/// (2.4.2.7, 2.14.3.1).
 const KEEP_VIDEO: i64 = 900_000;
 const KEEP_OTHER: i64 = 90_000;
 const SECOND: i64 = 90_000;

@@ -1,16 +1,19 @@
-//! Joins several transport streams into one that never jumps. While nothing has been cut, bytes pass untouched and uncopied.
+//! Joins several transport streams into one that never jumps. While nothing has been cut, bytes
+//! pass untouched and uncopied.
 //!
 //! ```text
-//!            want(line)            keyframe of the wanted source
+//!            wanted                keyframe of the wanted source
 //!   on air ───────────► waiting ──────────────────────────────► closing ──► on air
-//!     ▲                    │ want(line on air)                     │ units of the old source end,
+//!     ▲                    │ wanted no longer                      │ units of the old source end,
 //!     └────────────────────┘                                       │ or it is silent, or CLOSE_MAX passes
 //! ```
 //!
-//! A take waits for a keyframe as long as it has to; it is never cut in elsewhere. While closing, the old source's open units
-//! are completed and the new source is kept back. Its clock goes on from the old one's. Its time stamps keep their distance to
-//! that clock, unless pictures would go back in time: then the distance grows by what is missing.
+//! A take waits for a keyframe as long as it has to; it is never cut in elsewhere. While closing,
+//! the old source's open units are completed and the new source is kept back. Its clock goes on
+//! from the old one's. Its time stamps keep their distance to that clock, unless pictures would go
+//! back in time: then the distance grows by what is missing.
 
+pub(crate) mod limits;
 mod output;
 mod preroll;
 mod sound;
@@ -24,18 +27,15 @@ use super::{
     wrapped_distance,
 };
 use bytes::{Bytes, BytesMut};
+use limits::{CLOSE_MAX_US, SILENT_US};
 use output::Output;
 pub use preroll::Preroll;
 use sound::{Kept, Trim};
 use track::Tracks;
 use waiting::{Entry, Waiting};
 
-/// How long the old source may take to end its units: two pictures at five a second.
-const CLOSE_MAX_US: i64 = 500_000;
-/// An old source that has been silent this long is not waited for.
-const SILENT_US: i64 = 250_000;
-/// Most that time stamps are moved away from the clock (500 ms). Beyond, the clock jumps too, and says so: a decoder need not
-/// keep more than a second (ISO 13818-1, 2.4.2.7).
+/// Most that time stamps are moved away from the clock (500 ms). Beyond, the clock jumps too, and
+/// says so: a decoder need not keep more than a second (ISO 13818-1, 2.4.2.7).
 const EXTRA_MAX: i64 = 45_000;
 
 /// Names one source: a line, and which of its sessions (a source that restarts is another one).
@@ -48,8 +48,8 @@ pub struct SourceKey {
 }
 
 impl SourceKey {
-    /// Whether this source may come on after what is on: it is wanted, or a later start of the same line, which stays on while the
-    /// wanted one waits for its keyframe.
+    /// Whether this source may come on after what is on: it is wanted, or a later start of the same
+    /// line, which stays on while the wanted one waits for its keyframe.
     pub(crate) fn may_follow(self, on: Self, wanted: Option<u32>) -> bool {
         if self.line == on.line { self.session > on.session } else { Some(self.line) == wanted }
     }
@@ -85,7 +85,6 @@ struct Next {
 /// One output made of one source at a time.
 #[derive(Debug, Default)]
 pub struct Splicer {
-    wanted: Option<u32>,
     on: Option<OnAir>,
     /// At most one for each of the two lines, and at most one of them closing.
     next: Vec<Next>,
@@ -101,15 +100,10 @@ impl Splicer {
         Self::default()
     }
 
-    /// Wants this line on. The first one comes on at once, any later one at its next keyframe. Wanting the line that is on ends
-    /// the waiting for another.
-    pub fn want(&mut self, line: u32) {
-        self.wanted = Some(line);
-        self.forget_unwanted();
-    }
-
-    fn forget_unwanted(&mut self) {
-        let (on, wanted) = (self.on(), self.wanted);
+    /// A take that is no longer wanted ends its waiting, unless the old source is already closing
+    /// for it.
+    fn forget_unwanted(&mut self, wanted: Option<u32>) {
+        let on = self.on();
         self.next.retain(|n| n.closing.is_some() || on.is_some_and(|on| n.key.may_follow(on, wanted)));
     }
 
@@ -123,14 +117,18 @@ impl Splicer {
         self.on.as_ref().map(|o| o.key)
     }
 
-    /// Takes what came of a source at `now` (µs on a clock that never steps); gives what goes out, and the cut if one was made in
-    /// it. `preroll` is what the source sent before. Sources that are neither on nor wanted give nothing.
-    pub fn push(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) -> (Bytes, Option<Cut>) {
-        if !piece.is_packets() && !self.passes_other(key) {
+    /// Takes what came of a source at `now` (µs on a clock that never steps); gives what goes out,
+    /// and the cut if one was made in it. `preroll` is what the source sent before.
+    ///
+    /// The line that is `wanted` comes on at its next keyframe, the first one at once. Sources that
+    /// are neither on nor wanted give nothing.
+    pub fn push(&mut self, wanted: Option<u32>, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) -> (Bytes, Option<Cut>) {
+        if !piece.is_packets() && !self.passes_other(wanted, key) {
             return (Bytes::new(), None);
         }
+        self.forget_unwanted(wanted);
         let Some(on) = &mut self.on else {
-            if Some(key.line) != self.wanted {
+            if Some(key.line) != wanted {
                 return (Bytes::new(), None);
             }
             // Nothing to keep in step with: from the first byte, as it comes.
@@ -154,25 +152,25 @@ impl Splicer {
                     self.write(now, &i.packet, i.raw, &mut out);
                 }
             }
-        } else if !self.wait(key, now, piece, preroll) {
+        } else if !self.wait(wanted, key, now, piece, preroll) {
             return (Bytes::new(), None);
         }
-        let cut = self.cut_if_ready(now, &mut out);
+        let cut = self.cut_if_ready(wanted, now, &mut out);
         (out.freeze(), cut)
     }
 
     /// Other bytes than packets go through as they come, as long as nothing is put in their place.
-    fn passes_other(&self, key: SourceKey) -> bool {
-        !self.cut && self.on().map_or(Some(key.line) == self.wanted, |on| on == key)
+    fn passes_other(&self, wanted: Option<u32>, key: SourceKey) -> bool {
+        !self.cut && self.on().map_or(Some(key.line) == wanted, |on| on == key)
     }
 
     /// Takes packets of a source that is not on; false when they move nothing on.
-    fn wait(&mut self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) -> bool {
+    fn wait(&mut self, wanted: Option<u32>, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) -> bool {
         let Some(on) = self.on() else { return false };
         let place = self.next.iter().position(|n| n.key == key);
         let place = match place {
             Some(place) => place,
-            None if key.may_follow(on, self.wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
+            None if key.may_follow(on, wanted) && self.closing().is_none_or(|n| n.key.line != key.line) => {
                 self.next.retain(|n| n.key.line != key.line);
                 self.next.push(Next { key, source: Waiting::after(preroll.clone()), closing: None });
                 self.next.len() - 1
@@ -219,7 +217,7 @@ impl Splicer {
         }
     }
 
-    fn cut_if_ready(&mut self, now: i64, out: &mut BytesMut) -> Option<Cut> {
+    fn cut_if_ready(&mut self, wanted: Option<u32>, now: i64, out: &mut BytesMut) -> Option<Cut> {
         let on = self.on.as_mut()?;
         let place = self.next.iter().position(|n| n.closing.is_some())?;
         let next = &self.next[place];
@@ -231,7 +229,8 @@ impl Splicer {
         }
         let Next { key, source, .. } = self.next.swap_remove(place);
         let old = self.on.take()?;
-        // A source that died within a unit: zeros are what may follow a picture (H.264, B.1), and the length becomes true.
+        // A source that died within a unit: zeros are what may follow a picture (H.264, B.1), and
+        // the length becomes true.
         old.tracks.unfinished().for_each(|(pid, left)| self.out.fill(pid, left, out));
         self.begin(&old.tracks, &entry, old.key.line == key.line);
         let mut tracks = Tracks::default();
@@ -249,7 +248,7 @@ impl Splicer {
                 self.write(now, &p, raw, out);
             }
         }
-        self.forget_unwanted();
+        self.forget_unwanted(wanted);
         self.close_for_next(now);
         Some(Cut { to: key })
     }
@@ -265,7 +264,8 @@ impl Splicer {
         self.cut = true;
     }
 
-    /// Each stream of sound goes on where the old source's stream at its place ends, if that is still to be heard.
+    /// Each stream of sound goes on where the old source's stream at its place ends, if that is
+    /// still to be heard.
     fn trims(&self, now: i64, old: &Tracks, new: &Tracks) -> Vec<Trim> {
         let clock = self.out.clock_at(now).map(|c| c / 300);
         let later = |a: u64, b: Option<u64>| b.filter(|b| wrapped_distance(*b, a, PTS_WRAP) > 0).unwrap_or(a);

@@ -1,6 +1,11 @@
-//! What goes out after a cut: every packet with its clock, time stamps, counter and table version made to fit what went before.
+//! What goes out after a cut: every packet with its clock, time stamps, counter and table version
+//! made to fit what went before.
 
-use super::{track::Tracks, waiting::Entry};
+use super::{
+    limits::{FOLLOWS_MAX, STEP_MIN},
+    track::Tracks,
+    waiting::Entry,
+};
 use crate::ts::{
     PCR_WRAP, PTS_WRAP, TS_PACKET, TsPacket,
     index::Raw,
@@ -13,10 +18,6 @@ use bytes::BytesMut;
 
 const PIDS: usize = 8192;
 const NONE: u8 = 0xFF;
-/// Least distance of decoding times at a cut: 1 ms.
-const STEP_MIN: i64 = 90;
-/// A start that is off by no more than this (50 ms) follows on what was.
-const FOLLOWS_MAX: i64 = 4500;
 
 /// A table as it last went out, without its version and checksum.
 #[derive(Debug, Default)]
@@ -78,9 +79,10 @@ impl Output {
         self.clock.map(|(pcr, at)| (pcr + (now - at).max(0) as u64 * 27) % PCR_WRAP)
     }
 
-    /// How a source that begins at `entry` is moved so that its clock goes on from here, and by how much its time stamps
-    /// would then go back behind those of `old`. 90 kHz. With `follows` it is the old source that begins again at once: then
-    /// its first picture comes exactly where the next one would have, whatever its start was late by.
+    /// How a source that begins at `entry` is moved so that its clock goes on from here, and by how
+    /// much its time stamps would then go back behind those of `old`. 90 kHz. With `follows` it is
+    /// the old source that begins again at once: then its first picture comes exactly where the
+    /// next one would have, whatever its start was late by.
     pub fn place(&self, old: &Tracks, entry: &Entry, follows: bool) -> (u64, i64) {
         // Without any clock so far the new one may begin anywhere.
         let expected = self.clock_at(entry.at).unwrap_or(entry.clock);
@@ -99,7 +101,8 @@ impl Output {
         (ticks, missing(entry.dts, video.and_then(|v| v.decoded.last)).max(missing(entry.pts, video.and_then(|v| v.last_pts))))
     }
 
-    /// Another source begins: its clock is shifted by `offset`, its time stamps by `extra` beyond that.
+    /// Another source begins: its clock is shifted by `offset`, its time stamps by `extra` beyond
+    /// that.
     pub fn begin(&mut self, offset: u64, extra: u64, announce: bool) {
         self.deltas.fill(NONE);
         (self.offset, self.extra, self.settling, self.begun) = (offset, extra, true, true);
@@ -157,7 +160,8 @@ impl Output {
         out.extend_from_slice(&packet);
     }
 
-    /// Appends a PES packet whose times are the source's; the next packet of the source on this PID follows `counter`.
+    /// Appends a PES packet whose times are the source's; the next packet of the source on this PID
+    /// follows `counter`.
     pub fn write_pes(&mut self, pid: u16, pes: &[u8], counter: u8, out: &mut BytesMut) {
         let mut pes = pes.to_vec();
         shift_stamps(&mut pes, self.shift());
@@ -195,8 +199,8 @@ impl Output {
         }
     }
 
-    /// A new source goes on where the last one stopped; gaps of its own stay gaps. The counter rises with payload only
-    /// (ISO 13818-1, 2.4.3.3).
+    /// A new source goes on where the last one stopped; gaps of its own stay gaps. The counter
+    /// rises with payload only (ISO 13818-1, 2.4.3.3).
     fn next_counter(&mut self, p: &TsPacket<'_>) -> u8 {
         let (last, delta) = (self.counters[usize::from(p.pid) % PIDS], &mut self.deltas[usize::from(p.pid) % PIDS]);
         if self.closing && p.payload.is_none() && last != NONE {
@@ -213,7 +217,8 @@ impl Output {
         counter
     }
 
-    /// References rise: what the old source's clock has passed already is left out (ISO 13818-1, 2.4.3.5).
+    /// References rise: what the old source's clock has passed already is left out (ISO 13818-1,
+    /// 2.4.3.5).
     fn write_clock(&mut self, pcr: u64, now: i64, has_clock: bool, packet: &mut Raw) {
         if has_clock {
             let rises = self.clock.is_none_or(|(last, _)| wrapped_distance(pcr, last, PCR_WRAP) > 0);
@@ -229,7 +234,8 @@ impl Output {
         packet[6..12].copy_from_slice(&pcr_bytes(pcr));
     }
 
-    /// A table that differs from the last one gets another version, or decoders would not read it (2.4.4.5, 2.4.4.9).
+    /// A table that differs from the last one gets another version, or decoders would not read it
+    /// (2.4.4.5, 2.4.4.9).
     fn write_version(&mut self, pid: u16, section: &mut [u8]) {
         let table = if pid == 0 { &mut self.pat } else { &mut self.pmt };
         let plain = plain(section);

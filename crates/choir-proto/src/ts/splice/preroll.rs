@@ -1,6 +1,7 @@
-//! What a source has sent just now, as far as one that comes on needs it: its tables, its clock and its sound.
+//! What a source has sent just now, as far as one that comes on needs it: its tables, its clock and
+//! its sound.
 
-use super::track::Decoded;
+use super::{limits::SOUND_MAX_US, track::Decoded};
 use crate::ts::{
     PCR_WRAP, Piece, TsPacket,
     index::{Indexed, Raw},
@@ -9,13 +10,11 @@ use crate::ts::{
 };
 use std::collections::VecDeque;
 
-/// Sound is kept for as long as it may run ahead of or behind the pictures of its time (a second, ISO 13818-1, 2.4.2.7), and what
-/// goes out while the old source ends its units.
-const SOUND_MAX_US: i64 = 1_250_000;
 /// Packets of sound that are kept (770 KB): more than any sound that is sent with pictures.
 const SOUND_MAX: usize = 4096;
 
-/// Follows a source that is not on, so that it can come on at its very next keyframe with the sound that belongs before it.
+/// Follows a source that is not on, so that it can come on at its very next keyframe with the sound
+/// that belongs before it.
 #[derive(Debug, Clone, Default)]
 pub struct Preroll {
     /// When its first packet came.
@@ -74,7 +73,8 @@ impl Preroll {
     }
 
     /// Both tables, once they have been seen.
-    pub(super) fn tables(&self) -> Option<[Raw; 2]> {
+    #[must_use]
+    pub fn tables(&self) -> Option<[Raw; 2]> {
         self.tables[0].zip(self.tables[1]).map(|(a, b)| [a, b])
     }
 

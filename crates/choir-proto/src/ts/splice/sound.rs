@@ -1,16 +1,16 @@
 //! Sound at a cut: what of the new source's sound follows the old one's end without overlap.
 
+use super::limits::ROUNDING;
 use crate::{
     adts,
     ts::{PTS_WRAP, TsPacket, index::Raw, pes::PesHeader, psi::StreamKind, sound::frame_ticks, wrapped_distance, write_pes_header},
 };
 
-/// Ticks by which the ends of units may be rounded.
-const ROUNDING: i64 = 2;
 /// Packets of one PES packet that are kept: 64 KiB is the most that its length can say.
 const PACKETS_MAX: usize = 400;
 
-/// Holds back the sound of a source that has just come on until it reaches where the old sound ended.
+/// Holds back the sound of a source that has just come on until it reaches where the old sound
+/// ended.
 #[derive(Debug)]
 pub(super) struct Trim {
     pub pid: u16,
@@ -27,7 +27,8 @@ pub(super) enum Kept {
     Nothing,
     /// These as they came; the stream goes on by itself.
     All(Vec<Raw>),
-    /// The frames behind the floor as a new PES packet, still in the source's times; `counter` is that of its last packet.
+    /// The frames behind the floor as a new PES packet, still in the source's times; `counter` is
+    /// that of its last packet.
     Rest { pes: Vec<u8>, counter: u8, then: Option<Raw> },
 }
 
@@ -36,7 +37,8 @@ impl Trim {
         Self { pid, kind, floor, packets: Vec::new(), left: None }
     }
 
-    /// Takes the next packet of the stream, whose times will be shifted by `shift`. Anything but `Nothing` ends the trimming.
+    /// Takes the next packet of the stream, whose times will be shifted by `shift`. Anything but
+    /// `Nothing` ends the trimming.
     pub fn push(&mut self, p: &TsPacket<'_>, raw: &Raw, shift: u64) -> Kept {
         let Some(payload) = p.payload else { return Kept::Nothing };
         if p.unit_start {

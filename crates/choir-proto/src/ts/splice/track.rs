@@ -1,5 +1,6 @@
 //! Which units of the outgoing streams are open, and up to which time each stream reaches.
 
+use super::limits::BACK_MAX;
 use crate::ts::{
     PTS_WRAP, TsPacket,
     pes::PesHeader,
@@ -84,7 +85,7 @@ impl Track {
     fn note_times(&mut self, header: &PesHeader) {
         let Some(pts) = header.pts else { return };
         match self.last_pts {
-            Some(last) if (-(PTS_BACK_MAX)..0).contains(&wrapped_distance(pts, last, PTS_WRAP)) => self.reorders = true,
+            Some(last) if (-BACK_MAX..0).contains(&wrapped_distance(pts, last, PTS_WRAP)) => self.reorders = true,
             _ => {
                 if self.kind.is_audio() {
                     // For sound whose length its bytes do not tell: as long as the last unit.
@@ -103,8 +104,8 @@ impl Track {
         }
     }
 
-    /// Whether this packet, whose time stamps will be shifted by `shift`, still belongs to what was open when another source
-    /// asked to come on.
+    /// Whether this packet, whose time stamps will be shifted by `shift`, still belongs to what was
+    /// open when another source asked to come on.
     fn still_open(&mut self, p: &TsPacket<'_>, shift: u64) -> bool {
         if !self.closed && p.unit_start && p.payload.is_some() {
             let pts = p.payload.and_then(PesHeader::parse).and_then(|h| h.pts);
@@ -137,13 +138,10 @@ impl Decoded {
     }
 }
 
-/// A time further back than this (2 s) is a jump, not another order of pictures.
-const PTS_BACK_MAX: i64 = 180_000;
-
 /// From one unit to the next; nothing for what cannot be one.
 fn step(pts: u64, last: u64) -> u64 {
     let step = wrapped_distance(pts, last, PTS_WRAP);
-    if (0..PTS_BACK_MAX).contains(&step) { step as u64 } else { 0 }
+    if (0..BACK_MAX).contains(&step) { step as u64 } else { 0 }
 }
 
 /// The streams of pictures and sound of what is on.

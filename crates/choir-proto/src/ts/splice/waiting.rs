@@ -1,6 +1,10 @@
 //! A source that is to come on: waits for a keyframe, and keeps what goes out from there on.
 
-use super::{preroll::Preroll, track::Tracks};
+use super::{
+    limits::{SOUND_SPARE_REORDERED, SOUND_WAIT_US},
+    preroll::Preroll,
+    track::Tracks,
+};
 use crate::ts::{
     PTS_WRAP, TsPacket,
     index::{Indexed, Raw},
@@ -8,12 +12,9 @@ use crate::ts::{
     wrapped_distance,
 };
 
-/// While the old source closes its time goes on, and with it the sound that is needed: two pictures (80 ms, 90 kHz), or the
-/// pictures that are shown before one that has gone out (200 ms).
+/// While the old source closes its time goes on, and with it the sound that is needed: two pictures
+/// (80 ms, 90 kHz) where they are shown in order.
 const SOUND_SPARE: i64 = 7200;
-const SOUND_SPARE_REORDERED: i64 = 18_000;
-/// A source that has too little sound this long after its first packet will not have more later.
-const SOUND_WAIT_US: i64 = 1_000_000;
 /// Packets kept from the keyframe on while the old source ends its units (16 MB).
 const HELD_MAX: usize = 85_000;
 
@@ -67,10 +68,7 @@ impl Waiting {
                 return;
             }
         }
-        // Tables that are held go out from there.
-        if self.candidate.is_none() {
-            self.preroll.keep_table(i);
-        }
+        self.preroll.keep_table(i);
         self.preroll.note(now, &i.packet, i.raw, i.header.as_ref());
     }
 
@@ -93,7 +91,8 @@ impl Waiting {
         })
     }
 
-    /// Lets this keyframe go by and waits for one with more sound known by then; true unless there has been time enough for that.
+    /// Lets this keyframe go by and waits for one with more sound known by then; true unless there
+    /// has been time enough for that.
     pub fn refuse(&mut self, now: i64) -> bool {
         let early = self.preroll.since.is_some_and(|since| now - since < SOUND_WAIT_US);
         if early {
@@ -124,7 +123,8 @@ impl Waiting {
         };
         let with_sets = picture.with_sets.unwrap_or(true);
         self.bare += u32::from(picture.keyframe && !with_sets);
-        // A decoder needs the parameter sets. A source that sends them elsewhere shows it by its next keyframe.
+        // A decoder needs the parameter sets. A source that sends them elsewhere shows it by its
+        // next keyframe.
         if !picture.keyframe || !(with_sets || self.bare > 1) {
             self.give_up();
             return false;

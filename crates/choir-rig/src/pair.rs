@@ -1,6 +1,5 @@
-//! Two endpoints on a virtual clock, joined by a bad path each way. No sockets, no sleeping: time jumps
-//! to the next deadline or arrival.
-#![allow(dead_code, reason = "each test file uses its own part of the harness")]
+//! Two endpoints on a virtual clock, joined by a bad path each way. No sockets, no sleeping: time
+//! jumps to the next deadline or arrival.
 
 use bytes::Bytes;
 use choir_path::{Faults, Path};
@@ -12,9 +11,13 @@ use std::{
     time::{Duration, Instant},
 };
 
+/// The end that calls.
 pub const A: usize = 0;
+/// The end that listens.
 pub const B: usize = 1;
 
+/// Milliseconds.
+#[must_use]
 pub fn ms(n: u64) -> Duration {
     Duration::from_millis(n)
 }
@@ -30,17 +33,28 @@ struct InFlight {
 /// What one end has seen.
 #[derive(Default)]
 pub struct Seen {
+    /// Events, in order.
     pub events: Vec<Event>,
+    /// What was delivered, and when.
     pub delivered: Vec<(Duration, Delivery)>,
     /// When datagrams came.
     pub arrivals: Vec<Duration>,
 }
 
+/// Looks at a datagram for an end: false when it vanishes.
+pub type Sieve = Box<dyn FnMut(Duration, &[u8]) -> bool>;
+
+/// Both ends.
 pub struct Pair {
+    /// The protocol of each.
     pub ends: [Endpoint; 2],
+    /// What each has seen.
     pub seen: [Seen; 2],
+    /// Where each is.
     pub addr: [SocketAddr; 2],
+    /// The way from each.
     pub paths: [Path; 2],
+    /// Virtual time since the start.
     pub now: Duration,
     /// How fast each end's clock runs, parts per million off.
     pub ppm: [f64; 2],
@@ -49,14 +63,23 @@ pub struct Pair {
     order: u64,
     /// Every datagram sent, for those who want to look.
     pub tap: Option<Vec<(usize, Vec<u8>)>>,
+    /// Nothing passes, either way.
     pub cut: bool,
+    /// What else stops datagrams to an end.
+    pub sieves: [Option<Sieve>; 2],
+    /// An end whose program has gone: it does nothing any more.
+    pub dead: [bool; 2],
 }
 
 impl Pair {
+    /// Two ends, and the way from each.
+    #[must_use]
     pub fn new(seed: u64, there: Faults, back: Faults) -> Self {
         Self::with_clocks(seed, there, back, [0, 0])
     }
 
+    /// As `new`; the timestamps of each end begin so many µs in.
+    #[must_use]
     pub fn with_clocks(seed: u64, there: Faults, back: Faults, clocks: [u64; 2]) -> Self {
         #[allow(clippy::disallowed_methods, reason = "any start will do for the virtual clock")]
         let start = Instant::now();
@@ -79,9 +102,13 @@ impl Pair {
             order: 0,
             tap: None,
             cut: false,
+            sieves: [None, None],
+            dead: [false; 2],
         }
     }
 
+    /// Now, on the clock of an end.
+    #[must_use]
     pub fn instant(&self, end: usize) -> Instant {
         self.start + self.now.mul_f64(1.0 + self.ppm[end] / 1e6)
     }
@@ -96,6 +123,7 @@ impl Pair {
         self.call_only(caller)
     }
 
+    /// B listens.
     pub fn listen(&mut self, config: LinkConfig) {
         self.ends[B].listen(AcceptRule {
             id: RuleId(1),
@@ -107,11 +135,13 @@ impl Pair {
         });
     }
 
+    /// A calls B.
     pub fn call_only(&mut self, config: LinkConfig) -> ConnId {
         let (now, to) = (self.instant(A), self.addr[B]);
         self.ends[A].call(now, to, config)
     }
 
+    /// Both call each other.
     pub fn meet(&mut self, a: LinkConfig, b: LinkConfig) -> [ConnId; 2] {
         let (na, nb) = (self.instant(A), self.instant(B));
         let (to_b, to_a) = (self.addr[B], self.addr[A]);
@@ -119,10 +149,12 @@ impl Pair {
     }
 
     /// The connection of an end, once it is up.
+    #[must_use]
     pub fn up(&self, end: usize) -> Option<ConnId> {
         self.ends[end].connections().next()
     }
 
+    /// Sends; false when it is not taken.
     pub fn send(&mut self, end: usize, conn: ConnId, payload: Bytes) -> bool {
         let now = self.instant(end);
         let ok = self.ends[end].send(now, conn, payload).is_ok();
@@ -130,6 +162,7 @@ impl Pair {
         ok
     }
 
+    /// Hands an end a datagram, past the path.
     pub fn inject(&mut self, to: usize, from: SocketAddr, data: &[u8]) {
         let now = self.instant(to);
         self.ends[to].handle_datagram(now, from, data);
@@ -138,6 +171,9 @@ impl Pair {
 
     /// Everything an end wants out, in the documented order.
     pub fn drain(&mut self, end: usize) {
+        if self.dead[end] {
+            return;
+        }
         let now = self.instant(end);
         while let Some(check) = self.ends[end].poll_key_check(now) {
             self.ends[end].handle_key_check(now, check.run());
@@ -169,12 +205,11 @@ impl Pair {
         }
     }
 
-    fn next_at(&self) -> Option<Duration> {
+    fn next_at(&mut self) -> Option<Duration> {
         let wire = self.wire.peek().map(|Reverse(p)| p.at);
-        let timers = [A, B].into_iter().filter_map(|e| {
-            // Rounded up a microsecond, as a driver's timer would be.
-            self.ends[e].poll_timeout().map(|t| self.virtual_time(e, t) + Duration::from_micros(1))
-        });
+        let ends = [A, B].map(|e| self.ends[e].poll_timeout().filter(|_| !self.dead[e]).map(|t| (e, t)));
+        // Rounded up a microsecond, as a driver's timer would be.
+        let timers = ends.into_iter().flatten().map(|(e, t)| self.virtual_time(e, t) + Duration::from_micros(1));
         timers.chain(wire).min()
     }
 
@@ -186,6 +221,11 @@ impl Pair {
             self.now = self.now.max(at);
             while self.wire.peek().is_some_and(|Reverse(p)| p.at <= self.now) {
                 if let Some(Reverse(p)) = self.wire.pop() {
+                    let now = self.now;
+                    let stopped = self.sieves[p.to].as_mut().is_some_and(|passes| !passes(now, &p.data));
+                    if stopped || self.dead[p.to] {
+                        continue;
+                    }
                     let now = self.instant(p.to);
                     self.seen[p.to].arrivals.push(self.now);
                     let from = self.addr[1 - p.to];
@@ -200,6 +240,7 @@ impl Pair {
         self.drain(B);
     }
 
+    /// Runs for so long.
     pub fn run_for(&mut self, time: Duration) {
         self.run_until(self.now + time);
     }
@@ -218,6 +259,7 @@ impl Pair {
 }
 
 /// A payload that says its own number and can be checked in every byte.
+#[must_use]
 pub fn payload(n: u64, size: usize) -> Bytes {
     let mut data = n.to_be_bytes().to_vec();
     data.resize_with(size.max(8), {
@@ -230,6 +272,11 @@ pub fn payload(n: u64, size: usize) -> Bytes {
     data.into()
 }
 
+/// The number that a payload says.
+///
+/// # Panics
+/// It is shorter than a number.
+#[must_use]
 pub fn number(data: &[u8]) -> u64 {
     u64::from_be_bytes(data[..8].try_into().expect("8 bytes"))
 }
