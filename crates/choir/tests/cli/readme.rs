@@ -61,7 +61,8 @@ fn works(place: &Place, line: &str) {
     let codes = OTHER_CODES.iter().find(|(c, _)| line.contains(c)).map_or(&[0][..], |(_, codes)| codes);
     let (code, text) = (out.status.code().unwrap_or(-1), String::from_utf8_lossy(&out.stderr).into_owned());
     let said = String::from_utf8_lossy(&out.stdout);
-    let late = |l: &str| l.contains("after the DTS");
+    // A source that the busy machine holds up sends late, and its clock references with it.
+    let late = |l: &str| l.contains("after the DTS") || l.contains("PCR gap");
     assert!(!line.contains("choir inspect") || said.lines().filter(|l| l.starts_with("defect")).all(late), "{line}\n{said}");
     assert!(codes.contains(&code), "{line}\nexit code {code}\n{}\n{text}", String::from_utf8_lossy(&out.stdout));
 }
