@@ -18,6 +18,15 @@ pub enum By {
     Sheet,
 }
 
+/// Which alarms are meant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Which {
+    /// All.
+    All,
+    /// Those of these numbers.
+    Numbers(Vec<u64>),
+}
+
 /// A command.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Command {
@@ -42,6 +51,8 @@ pub enum Command {
         /// Begin, not end.
         on: bool,
     },
+    /// Say that these alarms have been seen.
+    Acknowledge(Which),
     /// Read the sheet again and apply what differs.
     Reload,
     /// End the show.
@@ -74,6 +85,8 @@ pub enum Done {
         /// Examined.
         on: bool,
     },
+    /// These alarms have been seen; none, where all had been already.
+    Acknowledged(Vec<u64>),
     /// The sheet was read again, and this was applied.
     Reloaded(Change),
     /// The show is stopping.
@@ -97,6 +110,14 @@ pub enum Refusal {
         /// As given.
         name: String,
         /// The names that there are.
+        hint: String,
+    },
+    /// No alarm is meant by this.
+    #[error("there is no alarm {what}. {hint}")]
+    NoAlarm {
+        /// A number, or whose.
+        what: String,
+        /// The alarms that there are.
         hint: String,
     },
     /// The line or feed was removed from the sheet meanwhile.

@@ -295,6 +295,10 @@ mod tests {
             .collect();
         assert!(states[1..].iter().all(|v| v.state == State::Strained), "{states:?}");
         assert!(matches!(&states[19].reason, Reason::Cause(Cause::LatencyTooSmall { set: Some(set), .. }) if *set > s(0)), "{states:?}");
+        // Once the link is gone, what was wrong with it is not why.
+        let lost = Loss::Reading("gone".into());
+        let v = health.judge(s(20), &Reading { contact: Contact::Lost(lost.clone()), ..long.clone() });
+        assert_eq!((v.state, v.reason, v.causes.len()), (State::Broken, Reason::Lost(lost), 0));
         // What is worth knowing is told, and is no trouble.
         let mut health = Health::default();
         let again = |n: u32| Reading { around: Around { sessions: n, ..Around::default() }, up_for: s(2), ..fine() };

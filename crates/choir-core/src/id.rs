@@ -28,6 +28,11 @@ id! {
     DeviceId
 }
 
+id! {
+    /// A network of the sheet.
+    NetworkId
+}
+
 /// One of the network paths by which a line arrives: its number within the line, from 0.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 pub struct LegId(pub u8);
@@ -48,4 +53,6 @@ pub enum Subject {
     Out(OutId),
     /// A device.
     Device(DeviceId),
+    /// A network.
+    Network(NetworkId),
 }

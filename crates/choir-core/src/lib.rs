@@ -21,10 +21,12 @@
 //! | [`facts`] | how links stand, what is measured each second, what happened |
 //! | [`limits`] | from which numbers on a state changes |
 //! | [`health`] | from facts to a state with its reason |
+//! | [`alarm`] | which of all that is wrong needs somebody |
 //! | [`words`] | the sentences of facts, reasons and events |
 //! | [`view`] | snapshots of a running show, for every kind of output |
 
 pub mod advice;
+pub mod alarm;
 pub mod budget;
 pub mod by_hand;
 pub mod card;

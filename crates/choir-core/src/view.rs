@@ -1,6 +1,9 @@
 //! Snapshots of a running show: what the live view draws, `status` prints, and JSON carries.
 
-use crate::facts::{EventGrade, Fault, State};
+use crate::{
+    command::By,
+    facts::{AlarmGrade, EventGrade, Fault, State},
+};
 use serde::{Deserialize, Serialize};
 
 /// The whole show at one moment.
@@ -18,6 +21,12 @@ pub struct ShowView {
     pub lines: Vec<LineView>,
     /// Feeds in sheet order.
     pub feeds: Vec<FeedView>,
+    /// Alarms that are open, and those over that nobody has acknowledged; oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alarms: Vec<AlarmView>,
+    /// How the live view tells of them.
+    #[serde(default)]
+    pub tell: TellView,
     /// Latest events, oldest first.
     pub events: Vec<EventView>,
     /// What stand-ins at the far ends measured, in a demo.
@@ -292,6 +301,46 @@ pub struct FeedView {
     /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency
     /// there.
     pub delay_to_input_ms: Option<f64>,
+}
+
+/// How the live view tells of alarms.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TellView {
+    /// By the terminal's bell.
+    pub bell: bool,
+    /// By a desktop notification of the terminal.
+    pub desktop: bool,
+}
+
+/// An alarm.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct AlarmView {
+    /// Counts from 1.
+    pub number: u64,
+    /// `line finish-tower`, `network boat-radio`.
+    pub subject: String,
+    /// `silent-link`, `path-full`, `limit-loss` ...: fixed words, for scripts.
+    pub kind: String,
+    /// How bad.
+    pub grade: AlarmGrade,
+    /// What is wrong, as a sentence.
+    pub text: String,
+    /// When the trouble began, ms since 1970.
+    pub since_ms: u64,
+    /// When it became an alarm, ms since 1970.
+    pub raised_ms: u64,
+    /// How often it came back before anybody acknowledged it.
+    #[serde(default)]
+    pub again: u32,
+    /// Who has acknowledged it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub acknowledged: Option<By>,
+    /// When it was over, ms since 1970.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub over_ms: Option<u64>,
+    /// Lines and ways out that are part of it, where there are several.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub members: Vec<String>,
 }
 
 /// Something that happened.

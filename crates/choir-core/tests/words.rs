@@ -6,10 +6,11 @@ use choir_core::{
     command::{By, Done, Refusal},
     content::ContentFault,
     facts::{
-        Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice, Reason, Refused, Slow, State, Waiting,
+        Alarm, AlarmGrade, AlarmKind, AlarmStep, Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice,
+        Reason, Refused, Slow, State, Trouble, Waiting,
     },
-    id::{DeviceId, FeedId, LineId, OutId, Subject},
-    model::Mismatch,
+    id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
+    model::{Measure, Mismatch},
     sheet::Change,
     units::Bitrate,
     words::{Names, done_words, event_words},
@@ -30,6 +31,9 @@ impl Names for Sheet {
     }
     fn device(&self, _: DeviceId) -> String {
         "finish-tower".into()
+    }
+    fn network(&self, _: NetworkId) -> String {
+        "boat-radio".into()
     }
 }
 
@@ -291,6 +295,45 @@ fn states_and_their_reasons_are_as_reviewed() {
     assert!(contacts.iter().all(|c| c.fault().is_none()));
 }
 
+/// Each trouble that an alarm can have, and each step of one.
+fn alarms() -> Vec<EventKind> {
+    let limit = |measure, value, limit| Trouble::Limit { measure, value, limit };
+    let silent = || Trouble::Reason(Reason::Cause(Cause::NothingHeard { silent: secs(3) }));
+    let alarm = |trouble, grade| Alarm {
+        number: 3,
+        subject: Subject::Network(NetworkId(0)),
+        kind: AlarmKind::Silent,
+        grade,
+        trouble,
+        since_ms: 0,
+        raised_ms: 0,
+        again: 0,
+        acknowledged: None,
+        over_ms: None,
+        members: Vec::new(),
+    };
+    let troubles = [
+        silent(),
+        limit(Measure::Loss, 0.081, 0.05),
+        limit(Measure::Missing, 0.004, 0.001),
+        limit(Measure::Headroom, 12.0, 30.0),
+        limit(Measure::Rtt, 412.0, 400.0),
+        limit(Measure::Jitter, 31.0, 30.0),
+        limit(Measure::Rate, 120_000.0, 500_000.0),
+        Trouble::Together { troubled: 20, of: 22, most: Box::new(silent()) },
+    ];
+    let raised = troubles.into_iter().map(|t| EventKind::Alarm(Box::new(alarm(t, AlarmGrade::Warning)), AlarmStep::Raised));
+    let steps =
+        [AlarmStep::Again, AlarmStep::Worse, AlarmStep::Acknowledged(By::CommandLine), AlarmStep::Over(secs(75)), AlarmStep::Joined(4)];
+    let changed = steps.map(|step| EventKind::Alarm(Box::new(alarm(silent(), AlarmGrade::Trouble)), step));
+    raised.chain(changed).collect()
+}
+
+#[test]
+fn alarms_are_as_reviewed() {
+    insta::assert_snapshot!("alarms", lines(alarms(), |kind| event(Subject::Network(NetworkId(0)), kind.clone())));
+}
+
 #[test]
 fn events_are_as_reviewed() {
     let (line, way) = (Subject::Line(LineId(0)), Subject::Out(OutId(0)));
@@ -306,6 +349,8 @@ fn events_are_as_reviewed() {
         (line, EventKind::Held { held: true, by: By::CommandLine }),
         (line, EventKind::Held { held: false, by: By::LiveView }),
         (Subject::Machine, EventKind::ReceiveBuffer { granted: 425_984, wanted: 8 << 20 }),
+        (Subject::Show, EventKind::Messenger { to: text("http://127.20.0.2:9090"), failed: Some(text("connection refused")) }),
+        (Subject::Show, EventKind::Messenger { to: text("http://127.20.0.2:9090"), failed: None }),
         (Subject::Show, EventKind::Reloaded(Change::default())),
         (Subject::Show, EventKind::ReloadFailed(text("regatta.toml:14: line \"finish-tower\": latency 120 has no unit."))),
     ];
@@ -313,7 +358,8 @@ fn events_are_as_reviewed() {
         match kind {
             EventKind::State { .. } | EventKind::Notice(_) | EventKind::TakeRequested { .. } | EventKind::TakeWaiting { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
-            EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
+            EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
+            EventKind::Alarm(..) => {} // Has its own surface.
         }
     }
     insta::assert_snapshot!("events", format!("{}\n{notices}", lines(others, |(s, k)| event(*s, k.clone()))));
@@ -330,24 +376,38 @@ fn answers_to_commands_are_as_reviewed() {
         Done::Held { line, held: false, already: true },
         Done::Examined { line, on: true },
         Done::Examined { line, on: false },
+        Done::Acknowledged(Vec::new()),
+        Done::Acknowledged(vec![3]),
+        Done::Acknowledged(vec![3, 4]),
         Done::Reloaded(Change::default()),
         Done::Stopping,
     ];
     for d in &done {
         match d {
-            Done::TakeRequested { .. } | Done::Held { .. } | Done::Examined { .. } | Done::Reloaded(_) | Done::Stopping => {}
+            Done::TakeRequested { .. }
+            | Done::Held { .. }
+            | Done::Examined { .. }
+            | Done::Acknowledged(_)
+            | Done::Reloaded(_)
+            | Done::Stopping => {}
         }
     }
     let refusals = [
         Refusal::NoLine { name: text("finish"), hint: text("Did you mean \"finish-tower\"?") },
         Refusal::NoFeed { name: text("boathouse"), hint: text("Did you mean \"boathouse-1\"?") },
+        Refusal::NoAlarm { what: text("of finish-tower"), hint: text("There is none at all.") },
         Refusal::Removed,
         Refusal::NoFile,
         Refusal::Sheet(text("regatta.toml: permission denied")),
     ];
     for r in &refusals {
         match r {
-            Refusal::NoLine { .. } | Refusal::NoFeed { .. } | Refusal::Removed | Refusal::NoFile | Refusal::Sheet(_) => {}
+            Refusal::NoAlarm { .. }
+            | Refusal::NoLine { .. }
+            | Refusal::NoFeed { .. }
+            | Refusal::Removed
+            | Refusal::NoFile
+            | Refusal::Sheet(_) => {}
         }
     }
     insta::assert_snapshot!("answers", format!("{}\n{}", lines(done, |d| done_words(d, &Sheet)), lines(refusals, ToString::to_string)));

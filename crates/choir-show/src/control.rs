@@ -6,7 +6,7 @@
 use crate::{LinePicture, Show, still::Still};
 use base64::{Engine as _, prelude::BASE64_STANDARD};
 use choir_core::{
-    command::{By, Command, Done},
+    command::{By, Command, Done, Which},
     view::ShowView,
     words::done_words,
 };
@@ -87,6 +87,11 @@ pub enum Request {
         line: String,
         /// A word of `choir sim show`.
         word: String,
+    },
+    /// Say that alarms have been seen.
+    Acknowledge {
+        /// Numbers, or names of lines, feeds and networks; all alarms if there are none.
+        what: Vec<String>,
     },
     /// Read the sheet again and apply what differs.
     Reload,
@@ -309,6 +314,11 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
                 Ok(said) => Answer::Done { said },
                 Err(why) => Answer::Refused { why },
             };
+        }
+        Request::Acknowledge { what } if what.is_empty() => Ok(Command::Acknowledge(Which::All)),
+        Request::Acknowledge { what } => {
+            let numbers = what.iter().map(|w| show.alarms_of(w)).collect::<Result<Vec<_>, _>>();
+            numbers.map(|all| Command::Acknowledge(Which::Numbers(all.concat())))
         }
         Request::Reload => Ok(Command::Reload),
         Request::Stop => Ok(Command::Stop),

@@ -3,10 +3,10 @@
 use crate::{
     bus::Bus,
     media::FeedMedia,
-    meter::{Beside, Drops, Meter},
+    meter::{Beside, Drops, Judged, Meter},
 };
 use choir_core::{
-    facts::{Direction, EventKind, WayTick},
+    facts::{Direction, EventKind},
     id::{FeedId, LineId, OutId, Subject},
     link::{Link, show_url},
     sheet::Feed,
@@ -133,14 +133,10 @@ impl FeedRun {
 
     /// Ends a tick: what was measured of each way out, and the line whose keyframe is to be asked
     /// for again.
-    pub fn tick(&self, started: Instant, now: Instant, drops: &Drops, bus: &Bus) -> (Vec<(Subject, WayTick)>, Option<LineId>) {
+    pub fn tick(&self, started: Instant, now: Instant, drops: &Drops, bus: &Bus) -> (Vec<Judged>, Option<LineId>) {
         self.tell_takes(bus);
         let outs = self.outs();
-        let ticks = outs.iter().map(|o| {
-            let mut meter = lock(&o.meter);
-            meter.tick(started, now, None, Beside::default(), drops, bus);
-            (Subject::Out(o.id), meter.last().clone())
-        });
+        let ticks = outs.iter().map(|o| lock(&o.meter).tick(started, now, None, Beside::default(), drops, bus));
         (ticks.collect(), self.overdue(bus))
     }
 

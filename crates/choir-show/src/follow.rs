@@ -1,15 +1,26 @@
-//! What goes against the stream: tally to sources and lamps, keyframe requests to devices. Follows
-//! the sheet as it changes.
+//! What goes against the stream, and what stands beside it: tally to sources and lamps, keyframe
+//! requests to devices, alarms to those who are to be told. Follows the sheet as it changes.
 
 use crate::{
+    alarms::{
+        Rules, alarm_view,
+        messenger::{Message, Messenger},
+    },
     cameras::Lamp,
     inner::Inner,
     keyframes::AskedByOnvif,
     side::{DeviceKey, LampKey, keep},
 };
-use choir_core::{device::Control, id::LineId, view::TallyView};
+use choir_core::{
+    device::Control,
+    facts::{Event, EventKind},
+    id::{LineId, Subject},
+    network::Network,
+    view::{TallyView, TellView},
+    words::{self, event_words},
+};
 use choir_host::{Stop, lock};
-use std::sync::Arc;
+use std::{collections::HashMap, sync::Arc};
 use tokio::sync::watch;
 
 impl Inner {
@@ -42,10 +53,50 @@ impl Inner {
             });
             ((), task)
         });
+        let alarm = &sheet.alarm;
+        let command = (!alarm.command.is_empty()).then(|| Messenger::Command(alarm.command.clone()));
+        let messengers = alarm.webhook.clone().map(Messenger::Webhook).into_iter().chain(command);
+        keep(&mut tasks.messengers, messengers.collect(), &self.stopped, |key, stop| ((), tokio::spawn(hand_on(self.clone(), key, stop))));
         tasks.tally.get_or_insert_with(|| tokio::spawn(follow_tally(self.clone(), self.stopped.clone())));
         drop(tasks);
         self.tally_changed.notify_one();
     }
+
+    /// Takes from the sheet when trouble becomes an alarm, and what each way crosses.
+    pub fn set_alarm_rules(&self) {
+        let sheet = lock(&self.sheet).clone();
+        let number = |all: Vec<&Network>| all.iter().map(|n| self.names.network(&n.name)).collect();
+        let mut ways = HashMap::new();
+        for line in self.lines() {
+            let entry = lock(&line.entry).clone();
+            let networks = number(sheet.line_crosses(&entry));
+            ways.insert(Subject::Line(line.id), (sheet.alarm_rules(&entry.alarm), networks));
+        }
+        for feed in self.feeds() {
+            let entry = lock(&feed.entry).clone();
+            for out in feed.outs() {
+                let networks = number(sheet.feed_crosses(&entry, &out.link));
+                ways.insert(Subject::Out(out.id), (sheet.alarm_rules(&entry.alarm), networks));
+            }
+        }
+        let tell = TellView { bell: sheet.alarm.bell, desktop: sheet.alarm.desktop };
+        self.desk.set_rules(Rules { ways, together: sheet.alarm.together, tell });
+    }
+}
+
+/// Hands on every alarm from now on.
+async fn hand_on(show: Arc<Inner>, to: Messenger, stop: Stop) {
+    let facts = show.bus.listen();
+    let name = lock(&show.sheet).show.name.clone();
+    let message = |event: &Event| match &event.kind {
+        EventKind::Alarm(alarm, step) => {
+            let subject = words::Names::subject(&show.names, event.subject);
+            Some(Message::new(&name, *step, alarm_view(alarm, &show.names), format!("{subject}: {}", event_words(event, &show.names))))
+        }
+        _ => None,
+    };
+    let report = |to: &str, failed| show.bus.event(Subject::Show, EventKind::Messenger { to: to.to_owned(), failed });
+    to.run(&show.base, facts, message, report, stop).await;
 }
 
 /// Keeps the tally of every line as its feeds have it, at once.

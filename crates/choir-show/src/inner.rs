@@ -1,17 +1,18 @@
 //! What a running show is made of, for those modules that build, follow and measure it.
 
 use crate::{
+    alarms::Desk,
     bus::{Bus, Tick},
     feed::FeedRun,
     line::LineRun,
-    meter::Drops,
+    meter::{Drops, Judged},
     names::Names,
     side::Side,
 };
 use choir_core::{
     command::{By, Done, Refusal},
     content::SamePictures,
-    facts::{EventKind, WayTick},
+    facts::EventKind,
     id::{FeedId, LineId, Subject},
     sheet::{Entry, Sheet},
     view::{InputView, ShowView},
@@ -64,6 +65,7 @@ pub(crate) struct Inner {
     pub side: Side,
     pub stopped: Stop,
     pub same_pictures: Mutex<SamePictures>,
+    pub desk: Desk,
     /// One reload at a time.
     pub reloading: tokio::sync::Mutex<()>,
     pub started_ms: u64,
@@ -166,7 +168,7 @@ impl Inner {
         let now = Instant::now();
         let drops = kernel_drops();
         lock(&self.drops).clone_from(&drops);
-        let mut ways: Vec<(Subject, WayTick)> = Vec::new();
+        let mut judged: Vec<Judged> = Vec::new();
         let lines = self.lines();
         let mut same = lock(&self.same_pictures);
         for line in &lines {
@@ -176,18 +178,20 @@ impl Inner {
         }
         for line in &lines {
             let twin = same.twin_of(line.id).map(|other| words::Names::line(&self.names, other));
-            ways.push((Subject::Line(line.id), line.tick(started, now, twin, &drops, &self.bus)));
+            judged.push(line.tick(started, now, twin, &drops, &self.bus));
         }
         drop(same);
         for feed in self.feeds() {
             let (outs, overdue) = feed.tick(started, now, &drops, &self.bus);
-            ways.extend(outs);
+            judged.extend(outs);
             // What was asked for may not have been heard.
             if let Some(line) = overdue.and_then(|l| self.line(l).ok()) {
                 line.status.control.request_keyframe();
             }
         }
+        self.desk.tick(now - started, &judged, &self.bus);
         self.show();
+        let ways = judged.into_iter().map(|j| (j.subject, j.tick)).collect();
         self.bus.tick(Tick { number, at_ms: unix_ms(), length, ways });
     }
 
@@ -205,6 +209,8 @@ impl Inner {
             now_ms: unix_ms(),
             lines,
             feeds,
+            alarms: self.desk.view(&self.names),
+            tell: self.desk.tell(),
             ..ShowView::default()
         };
     }

@@ -11,6 +11,7 @@
 //! | [`linecheck`], [`still`] | the check of every line before the show; pictures |
 //! | [`contact`] | pictures of several lines on one |
 
+mod alarms;
 mod build;
 pub mod bus;
 mod cameras;

@@ -3,12 +3,12 @@
 use crate::{
     bus::Bus,
     media::LineMedia,
-    meter::{Beside, Drops, LineMeasure, Meter},
+    meter::{Beside, Drops, Judged, LineMeasure, Meter},
     seen::Seen,
     view::{media_view, mismatches, stream_views},
 };
 use choir_core::{
-    facts::{Direction, MediaFacts, State, WayTick},
+    facts::{Direction, MediaFacts, State},
     id::{LineId, Subject},
     link::{Link, show_url},
     sheet::Line,
@@ -99,7 +99,7 @@ impl LineRun {
     }
 
     /// Ends a tick.
-    pub fn tick(&self, started: Instant, now: Instant, same_picture: Option<String>, drops: &Drops, bus: &Bus) -> WayTick {
+    pub fn tick(&self, started: Instant, now: Instant, same_picture: Option<String>, drops: &Drops, bus: &Bus) -> Judged {
         let reading = self.media.reading();
         let info = &reading.info;
         let video = info.video.as_ref();
@@ -119,8 +119,8 @@ impl LineRun {
         let shard = self.shard.get().and_then(Option::as_ref);
         let beside = Beside { late_ms: shard.map(|s| in_ms(s.lateness().most_of_all)), busy: shard.map(Shard::share), same_picture };
         let mut s = lock(&self.state);
-        s.meter.tick(started, now, Some(measure), beside, drops, bus);
-        let tick = s.meter.last().clone();
+        let judged = s.meter.tick(started, now, Some(measure), beside, drops, bus);
+        let tick = &judged.tick;
         let length = tick.length;
         s.streams = info
             .streams
@@ -145,7 +145,7 @@ impl LineRun {
             recovered: tick.recovered,
             missing: tick.missing,
         });
-        tick
+        judged
     }
 
     /// What is shown of it, apart from its feeds.

@@ -29,6 +29,13 @@ pub(crate) struct LineMeasure {
     pub count: MediaCount,
 }
 
+/// What a tick came to.
+pub(crate) struct Judged {
+    pub subject: Subject,
+    pub tick: WayTick,
+    pub verdict: Verdict,
+}
+
 /// Drops of the kernel, by the inode of the socket.
 pub(crate) type Drops = HashMap<u64, u64>;
 
@@ -85,11 +92,6 @@ impl Meter {
         }
     }
 
-    /// The last tick.
-    pub fn last(&self) -> &WayTick {
-        &self.tick
-    }
-
     /// Its link goes elsewhere now.
     pub fn set_url(&mut self, url: String) {
         self.url = url;
@@ -108,7 +110,7 @@ impl Meter {
     }
 
     /// Ends a tick at `now`.
-    pub fn tick(&mut self, started: Instant, now: Instant, media: Option<LineMeasure>, beside: Beside, drops: &Drops, bus: &Bus) {
+    pub fn tick(&mut self, started: Instant, now: Instant, media: Option<LineMeasure>, beside: Beside, drops: &Drops, bus: &Bus) -> Judged {
         let live = self.status.look();
         self.tell_notices(&live, now, bus);
         let silent = self.tick.bytes == 0;
@@ -117,7 +119,8 @@ impl Meter {
         self.begins = silent && media.is_none();
         let reading = self.reading(&live, self.tick.clone(), now, media.map(|m| m.facts), beside);
         let verdict = self.health.judge(now - started, &reading);
-        self.tell(now - started, verdict, &reading, bus);
+        self.tell(now - started, verdict.clone(), &reading, bus);
+        Judged { subject: self.subject, tick: reading.tick, verdict }
     }
 
     fn reading(&self, live: &Live, tick: WayTick, now: Instant, media: Option<MediaFacts>, beside: Beside) -> Reading {

@@ -3,7 +3,7 @@
 
 use choir_core::{
     command::Refusal,
-    id::{DeviceId, FeedId, LineId, OutId},
+    id::{DeviceId, FeedId, LineId, NetworkId, OutId},
     spelling::did_you_mean,
     words,
 };
@@ -19,6 +19,7 @@ struct All {
     feeds: Vec<Named>,
     /// The feed of each way out.
     outs: Vec<FeedId>,
+    networks: Vec<String>,
 }
 
 struct Named {
@@ -58,6 +59,16 @@ impl Names {
         OutId((all.outs.len() - 1) as u32)
     }
 
+    /// A network's number, which it gets when it is first asked for.
+    pub fn network(&self, name: &str) -> NetworkId {
+        let networks = &mut lock(&self.0).networks;
+        let at = networks.iter().position(|n| n == name).unwrap_or_else(|| {
+            networks.push(name.to_owned());
+            networks.len() - 1
+        });
+        NetworkId(at as u32)
+    }
+
     pub fn remove_line(&self, id: LineId) {
         lock(&self.0).lines.get_mut(id.0 as usize).into_iter().for_each(|n| n.here = false);
     }
@@ -91,5 +102,9 @@ impl words::Names for Names {
 
     fn device(&self, id: DeviceId) -> String {
         format!("{}", id.0)
+    }
+
+    fn network(&self, id: NetworkId) -> String {
+        lock(&self.0).networks.get(id.0 as usize).cloned().unwrap_or_default()
     }
 }

@@ -252,6 +252,7 @@ impl Inner {
         write(&self.lines).sort_by_key(|l| place(&lock(&l.entry).name));
         let place = |name: &str| new.feeds.iter().position(|f| f.name == name);
         write(&self.feeds).sort_by_key(|f| place(&lock(&f.entry).name));
+        self.set_alarm_rules();
         self.follow_sheet();
     }
 

@@ -1,6 +1,7 @@
 //! A running show: every line and feed of a sheet, kept up until stopped.
 
 use crate::{
+    alarms::Desk,
     bus::{Bus, Fact},
     inner::{Inner, OpenError, Reports, StandIns},
     names::Names,
@@ -14,7 +15,7 @@ use choir_core::{
     id::{FeedId, LineId, Subject},
     sheet::Sheet,
     units::in_ms,
-    view::{EventView, ShowView, ThreadView},
+    view::{AlarmView, EventView, ShowView, TellView, ThreadView},
     words::event_words,
 };
 use choir_host::{Stop, clock::unix_ms, lock, udp::granted_receive_buffer};
@@ -77,6 +78,7 @@ impl Show {
             side: Side::default(),
             stopped,
             same_pictures: Mutex::default(),
+            desk: Desk::default(),
             reloading: tokio::sync::Mutex::default(),
             started_ms: unix_ms(),
             drops: Mutex::default(),
@@ -114,6 +116,11 @@ impl Show {
                 self.0.line(line)?.media.examine(on);
                 Ok(Done::Examined { line, on })
             }
+            Command::Acknowledge(which) => {
+                let seen = self.0.desk.acknowledge(by, &which, &self.0.bus);
+                self.0.changed.notify_one();
+                Ok(Done::Acknowledged(seen))
+            }
             Command::Reload => self.reload().await.map(Done::Reloaded),
             Command::Stop => {
                 self.0.stop_asked.notify_one();
@@ -141,6 +148,20 @@ impl Show {
     /// There is none.
     pub fn feed_named(&self, name: &str) -> Result<FeedId, Refusal> {
         self.0.names.find_feed(name)
+    }
+
+    /// Its alarms, and how whoever watches it is told of them.
+    #[must_use]
+    pub fn alarms(&self) -> (Vec<AlarmView>, TellView) {
+        (self.0.desk.view(&self.0.names), self.0.desk.tell())
+    }
+
+    /// The alarms of a line, feed or network of this name, or the one of this number.
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn alarms_of(&self, what: &str) -> Result<Vec<u64>, Refusal> {
+        self.0.desk.of(what, self.names())
     }
 
     /// Looks up names.

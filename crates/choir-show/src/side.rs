@@ -1,5 +1,6 @@
-//! Tasks that go against the stream, kept by what they are for.
+//! Tasks beside the media, kept by what they are for.
 
+use crate::alarms::messenger::Messenger;
 use choir_core::{
     device::{Control, Device},
     id::LineId,
@@ -17,6 +18,7 @@ pub(crate) struct Tasks {
     pub tally: Option<JoinHandle<()>>,
     pub lamps: Vec<Kept<LampKey, watch::Sender<bool>>>,
     pub keyframes: Vec<Kept<DeviceKey, ()>>,
+    pub messengers: Vec<Kept<Messenger, ()>>,
 }
 
 /// A task that stays as long as what it is for is wanted.
@@ -71,6 +73,7 @@ impl Side {
     pub fn tasks(&self) -> Vec<JoinHandle<()>> {
         let tasks = std::mem::take(&mut *lock(&self.0));
         let lamps = tasks.lamps.into_iter().map(|k| k.task);
-        lamps.chain(tasks.keyframes.into_iter().map(|k| k.task)).chain(tasks.tally).collect()
+        let messengers = tasks.messengers.into_iter().map(|k| k.task);
+        lamps.chain(tasks.keyframes.into_iter().map(|k| k.task)).chain(messengers).chain(tasks.tally).collect()
     }
 }

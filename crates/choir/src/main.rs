@@ -69,6 +69,7 @@ fn main() -> ExitCode {
             Command::Take(a) => commands::ask::take(a).await,
             Command::Hold(a) => commands::ask::hold(a).await,
             Command::Release(a) => commands::ask::release(a).await,
+            Command::Ack(a) => commands::ask::ack(a).await,
             Command::Reload(a) => commands::ask::reload(a).await,
             Command::Stop(a) => commands::ask::stop(a).await,
             Command::Sim(a) => commands::sim::run(*a).await,

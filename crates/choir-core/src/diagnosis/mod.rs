@@ -5,7 +5,7 @@ mod course;
 mod order;
 mod rules;
 
-use crate::facts::{Cause, Reading};
+use crate::facts::{Cause, Contact, Reading};
 use course::Course;
 use std::time::Duration;
 
@@ -39,7 +39,9 @@ impl Diagnosing {
         self.course.note(now, reading);
         let mut found = of_moment(reading);
         found.extend(rules::OVER_TIME.iter().filter_map(|rule| rule(&mut self.course)));
-        self.take(now, found, |h| now.saturating_sub(h.seen) < h.cause.hold())
+        // Of a link that is gone nothing holds on but what keeps it away.
+        let up = reading.contact == Contact::Up;
+        self.take(now, found, |h| up && now.saturating_sub(h.seen) < h.cause.hold())
     }
 
     /// As `note`, between two ticks: only what can be told of the moment, so that it need not wait

@@ -1,6 +1,6 @@
 //! What happened.
 
-use super::Notice;
+use super::{Alarm, AlarmGrade, AlarmStep, Notice};
 use crate::{
     command::By,
     facts::{Reason, State},
@@ -65,6 +65,15 @@ pub enum EventKind {
         /// By whom.
         by: By,
     },
+    /// An alarm has been raised, seen or ended.
+    Alarm(Box<Alarm>, AlarmStep),
+    /// Alarms cannot be handed on, or can be again.
+    Messenger {
+        /// The webhook's host, or the command's name: neither is secret.
+        to: String,
+        /// Why not; `None` when they can be again.
+        failed: Option<String>,
+    },
     /// The system gives sockets less memory than was asked for.
     ReceiveBuffer {
         /// Bytes given.
@@ -86,6 +95,10 @@ impl EventKind {
             Self::State { state: State::Steady, .. } | Self::Taken { .. } => EventGrade::Good,
             Self::State { state: State::Strained, .. } | Self::TakeWaiting { .. } | Self::ReloadFailed(_) => EventGrade::Warning,
             Self::State { state: State::Broken, .. } => EventGrade::Trouble,
+            Self::Alarm(a, step) if step.calls() && a.grade == AlarmGrade::Trouble => EventGrade::Trouble,
+            Self::Alarm(_, step) if step.calls() => EventGrade::Warning,
+            Self::Alarm(_, AlarmStep::Over(_)) => EventGrade::Good,
+            Self::Messenger { failed: Some(_), .. } => EventGrade::Warning,
             Self::Notice(n) if n.is_trouble() => EventGrade::Warning,
             _ => EventGrade::Note,
         }

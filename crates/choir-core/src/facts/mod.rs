@@ -1,6 +1,7 @@
 //! What is known of a running show, as typed values: how links stand, what ports report, what is
 //! measured each second, and what happened. [`crate::words`] makes the sentences.
 
+mod alarm;
 mod cause;
 mod contact;
 mod event;
@@ -9,6 +10,7 @@ mod reading;
 mod state;
 mod tick;
 
+pub use alarm::{Alarm, AlarmGrade, AlarmKind, AlarmStep, Trouble};
 pub use cause::{Cause, Slow};
 pub use contact::{Contact, Encryption, Fault, Joining, Loss, Refused, Waiting};
 pub use event::{Event, EventGrade, EventKind};

@@ -51,6 +51,8 @@ pub enum Difference {
     Devices,
     /// What looking at pictures may take.
     Pictures,
+    /// When trouble becomes an alarm, or who is told.
+    Alarms,
     /// Something has changed that holds from the next start only.
     NextStart(&'static str),
 }
@@ -69,6 +71,7 @@ impl fmt::Display for Difference {
             Self::FeedLine { feed, line } => write!(f, "feed {feed}: take of {line}"),
             Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
             Self::Devices => f.write_str("devices changed"),
+            Self::Alarms => f.write_str("alarms changed"),
             Self::Pictures => f.write_str("budget for pictures changed"),
             Self::NextStart(what) => write!(f, "{what} changed: applies at the next start"),
         }
@@ -129,6 +132,9 @@ impl Sheet {
         }
         if self.show.pictures != new.show.pictures {
             all.push(Difference::Pictures);
+        }
+        if self.alarm != new.alarm {
+            all.push(Difference::Alarms);
         }
         if self.stave != new.stave {
             all.push(Difference::NextStart("[stave]"));
@@ -211,6 +217,7 @@ to = ["srt://127.20.9.1:7201", "udp://127.20.9.1:7301"]
                 "feed boathouse-1: way out added: srt://127.20.9.1:7201?mode=caller&latency=300",
             ]
         );
+        assert_eq!(changes(|s| s + "[alarm]\nbroken = \"1 s\"\n"), ["alarms changed"]);
         assert_eq!(
             changes(|s| s.replace("line = \"finish-tower\"", "line = \"start-pontoon\"")),
             ["feed boathouse-1: take of start-pontoon"]

@@ -1,7 +1,9 @@
 //! What a patch sheet says, as values, and how two of them differ.
 
+mod alarm;
 mod change;
 
+pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
 
 use crate::{
@@ -32,11 +34,13 @@ pub struct Sheet {
     pub networks: Vec<Network>,
     /// `[stave]`.
     pub stave: StaveSettings,
+    /// `[alarm]`.
+    pub alarm: AlarmSettings,
 }
 
 impl Sheet {
     /// A show of one line and one feed that carries it, called `in` and `out`. Nobody looks at its
-    /// pictures.
+    /// pictures, and nothing is an alarm: whoever runs it is there.
     #[must_use]
     pub fn of_one(name: &str, from: Link, to: Vec<Link>) -> Self {
         let line = Line {
@@ -49,6 +53,7 @@ impl Sheet {
             path: None,
             sub: None,
             watch: ContentLimits::default(),
+            alarm: AlarmWish::default(),
         };
         let feed = Feed {
             name: "out".into(),
@@ -59,9 +64,18 @@ impl Sheet {
             accepts: Accepts::default(),
             far: Vec::new(),
             via: Vec::new(),
+            alarm: AlarmWish::default(),
         };
         let show = Show { name: name.into(), pictures: LookBudget::OFF, ..Show::blank() };
-        Self { show, lines: vec![line], feeds: vec![feed], devices: Vec::new(), networks: Vec::new(), stave: StaveSettings::default() }
+        Self {
+            show,
+            lines: vec![line],
+            feeds: vec![feed],
+            devices: Vec::new(),
+            networks: Vec::new(),
+            stave: StaveSettings::default(),
+            alarm: AlarmSettings { wish: AlarmWish::off(), ..AlarmSettings::default() },
+        }
     }
 
     /// The line of this name.
@@ -96,6 +110,12 @@ impl Sheet {
             Some((_, _, wish)) => own.over(Expect::of(wish)),
             None => own,
         }
+    }
+
+    /// When trouble of a line or feed with this wish becomes an alarm.
+    #[must_use]
+    pub fn alarm_rules(&self, own: &AlarmWish) -> AlarmRules {
+        AlarmRules::default().with(&self.alarm.wish).with(own)
     }
 
     /// The networks that a line crosses.
@@ -244,6 +264,8 @@ pub struct Line {
     pub sub: Option<String>,
     /// When its pictures and sound count as faulty.
     pub watch: ContentLimits,
+    /// When its trouble becomes an alarm, where that differs from `[alarm]`.
+    pub alarm: AlarmWish,
 }
 
 /// What a line should carry.
@@ -373,6 +395,8 @@ pub struct Feed {
     pub far: Vec<Link>,
     /// Networks that destinations cross which no network holds.
     pub via: Vec<String>,
+    /// When trouble of its ways out becomes an alarm, where that differs from `[alarm]`.
+    pub alarm: AlarmWish,
 }
 
 impl Feed {

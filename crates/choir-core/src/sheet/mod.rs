@@ -1,5 +1,6 @@
 //! The patch sheet: what is connected to what. Read whole, with every finding and its place.
 
+mod alarm;
 mod check;
 mod devices;
 mod edit;

@@ -63,19 +63,20 @@ fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
 
 impl Reader<'_> {
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
-        self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave"]);
+        self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave", "alarm"]);
         let show = self.show(root);
         let (networks, network_spots) = self.entries(root, "network", Self::network);
         let (lines, line_spots) = self.entries(root, "line", Self::line);
         let (feeds, feed_spots) = self.entries(root, "feed", Self::feed);
         let (devices, device_spots) = self.devices(root);
         let stave = self.stave_settings(root);
+        let alarm = self.alarm_settings(root);
         if root.get("line").is_none() && root.get("device").is_none() {
             self.error(0, "", "the sheet has no line and no device.", "Add a [[line]] with name and from, or a [[device]].");
         }
         let named = show.is_some();
         let whole = check::Whole {
-            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, stave },
+            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, stave, alarm },
             stave_at: root.get("stave").map_or(0, |item| start(item.span())),
             line_names: names_of(root, "line"),
             network_names: names_of(root, "network"),
@@ -172,7 +173,7 @@ impl Reader<'_> {
 
     fn line(&mut self, table: &dyn TableLike, at: usize) -> Option<Line> {
         let (name, subject) = self.name(table, "line", at);
-        self.known(table, &subject, &["name", "title", "from", "expect", "far", "via", "path", "sub", "watch"]);
+        self.known(table, &subject, &["name", "title", "from", "expect", "far", "via", "path", "sub", "watch", "alarm"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let from = match table.get("from") {
             Some(item) => self.link(item, &subject),
@@ -187,13 +188,14 @@ impl Reader<'_> {
         let path = table.get("path").and_then(|item| self.path(item, &subject));
         let sub = self.string(table, &subject, "sub").map(|s| s.0);
         let watch = table.get("watch").map(|item| self.watch(item, &subject)).unwrap_or_default();
+        let alarm = table.get("alarm").map(|item| self.alarm_wish(item, &subject)).unwrap_or_default();
         let name = name?;
-        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect, far, via, path, sub, watch })
+        Some(Line { title: title.unwrap_or_else(|| name.clone()), name, from: from?, expect, far, via, path, sub, watch, alarm })
     }
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
         let (name, subject) = self.name(table, "feed", at);
-        self.known(table, &subject, &["name", "title", "line", "to", "takes", "accepts", "far", "via", "stave"]);
+        self.known(table, &subject, &["name", "title", "line", "to", "takes", "accepts", "far", "via", "stave", "alarm"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let line = self.string(table, &subject, "line").map(|l| l.0);
         if line.is_none() && table.get("line").is_none() {
@@ -207,8 +209,9 @@ impl Reader<'_> {
         let takes = self.texts(table, &subject, "takes").into_iter().map(|t| t.0).collect();
         let accepts = table.get("accepts").map(|item| self.accepts(item, &subject)).unwrap_or_default();
         let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
+        let alarm = table.get("alarm").map(|item| self.alarm_wish(item, &subject)).unwrap_or_default();
         let name = name?;
-        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to, takes, accepts, far, via })
+        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to, takes, accepts, far, via, alarm })
     }
 
     /// One link, or a list of them.

@@ -1,7 +1,8 @@
+use super::{alarm, by_words};
 use crate::{
-    command::{By, Done},
+    command::Done,
     facts::{Event, EventKind},
-    id::{DeviceId, FeedId, LineId, OutId, Subject},
+    id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     units::say_duration,
 };
 
@@ -15,6 +16,8 @@ pub trait Names {
     fn out(&self, id: OutId) -> String;
     /// Name of a device.
     fn device(&self, id: DeviceId) -> String;
+    /// Name of a network.
+    fn network(&self, id: NetworkId) -> String;
 
     /// `line finish-tower`.
     fn subject(&self, subject: Subject) -> String {
@@ -25,15 +28,8 @@ pub trait Names {
             Subject::Feed(id) => format!("feed {}", self.feed(id)),
             Subject::Out(id) => format!("feed {}", self.out(id)),
             Subject::Device(id) => format!("device {}", self.device(id)),
+            Subject::Network(id) => format!("network {}", self.network(id)),
         }
-    }
-}
-
-const fn by_words(by: By) -> &'static str {
-    match by {
-        By::CommandLine => "by the engineer",
-        By::LiveView => "in the live view",
-        By::Sheet => "by the sheet",
     }
 }
 
@@ -53,6 +49,9 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         }
         EventKind::Taken { line } => format!("{} is on, cut at a keyframe", names.line(*line)),
         EventKind::Held { held, by } => format!("{} {}", if *held { "held" } else { "released" }, by_words(*by)),
+        EventKind::Alarm(alarm, step) => alarm::step_words(alarm, *step),
+        EventKind::Messenger { to, failed: Some(why) } => format!("alarms do not reach {to}: {why}"),
+        EventKind::Messenger { to, failed: None } => format!("alarms reach {to} again"),
         EventKind::ReceiveBuffer { granted, wanted } => {
             format!("receive buffer is {} KiB instead of {} KiB: raise net.core.rmem_max for many links", granted / 1024, wanted / 1024)
         }
@@ -71,6 +70,7 @@ pub fn done_words(done: &Done, names: &dyn Names) -> String {
             format!("{} is {}{already}", names.line(*line), if *held { "held" } else { "released" })
         }
         Done::Examined { line, on } => format!("{} is {}examined", names.line(*line), if *on { "" } else { "no longer " }),
+        Done::Acknowledged(numbers) => alarm::acknowledged_words(numbers),
         Done::Reloaded(change) => change.to_string(),
         Done::Stopping => "the show is stopping".into(),
     }

@@ -92,6 +92,8 @@ pub enum Command {
     Hold(LineArgs),
     /// Start a held line again.
     Release(LineArgs),
+    /// Say that alarms of a running show have been seen; without names, list them.
+    Ack(AckArgs),
     /// Apply what has changed in the sheet of a running show.
     Reload(ShowArgs),
     /// Stop a running show.
@@ -328,6 +330,30 @@ pub struct LineArgs {
     /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:
+  choir ack                    list the alarms
+  choir ack 3                  alarm 3 has been seen
+  choir ack finish-tower       all alarms of that line, feed or network
+  choir ack --all
+
+An alarm that has been seen stays until its trouble is over, and calls nobody unless it gets worse.
+One whose trouble is over stays until it has been seen.")]
+pub struct AckArgs {
+    /// Numbers of alarms, or names of lines, feeds and networks.
+    #[arg(value_name = "NUMBER|NAME", conflicts_with = "all")]
+    pub what: Vec<String>,
+    /// All alarms.
+    #[arg(long)]
+    pub all: bool,
+    /// The sheet of the show [default: the only one that runs].
+    #[arg(long, value_name = "SHEET")]
+    pub sheet: Option<PathBuf>,
+    /// List the alarms as JSON.
+    #[arg(long, conflicts_with_all = ["what", "all"])]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]

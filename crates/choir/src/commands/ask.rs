@@ -1,10 +1,10 @@
 //! Commands that talk to a running show.
 
 use crate::{
-    args::{LineArgs, ShowArgs, StatusArgs, TakeArgs},
+    args::{AckArgs, LineArgs, ShowArgs, StatusArgs, TakeArgs},
     exit::{Failure, SHOW},
     live,
-    output::{one_line, tables},
+    output::{alarms, one_line, tables},
 };
 use choir_core::spelling::did_you_mean;
 use choir_show::control::{Answer, Client, Request};
@@ -73,6 +73,23 @@ pub async fn hold(args: LineArgs) -> Result<(), Failure> {
 
 pub async fn release(args: LineArgs) -> Result<(), Failure> {
     ask(args.sheet.as_deref(), &Request::Release { line: args.line }).await
+}
+
+pub async fn ack(args: AckArgs) -> Result<(), Failure> {
+    if !args.what.is_empty() || args.all {
+        return ask(args.sheet.as_deref(), &Request::Acknowledge { what: args.what }).await;
+    }
+    let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::View).await? else {
+        return Err(choir_show::control::ControlError::Strange.into());
+    };
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&view.alarms).unwrap_or_default());
+    } else if view.alarms.is_empty() {
+        println!("no alarms");
+    } else {
+        print!("{}", alarms::list(&view.alarms, tables::width()));
+    }
+    Ok(())
 }
 
 pub async fn reload(args: ShowArgs) -> Result<(), Failure> {

@@ -15,7 +15,10 @@ mod picture;
 pub mod ptz;
 mod theme;
 
-use crate::exit::{FAILED, Failure, SHOW};
+use crate::{
+    exit::{FAILED, Failure, SHOW},
+    output::alarms::{Calls, call},
+};
 use app::{Act, App};
 use choir_core::{command::By, view::ShowView};
 use choir_show::{
@@ -30,7 +33,7 @@ use crossterm::{
 };
 use ratatui::{Terminal, backend::CrosstermBackend, layout::Rect};
 use std::{
-    io::{self, stdout},
+    io::{self, Write, stdout},
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -110,6 +113,7 @@ pub async fn run(source: Source) -> Result<(), Failure> {
     let screen = Screen::enter().map_err(|e| Failure::new(FAILED, format!("the terminal cannot be used: {e}")))?;
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
     let mut app = App::new(here, theme::Theme::from_env());
+    let mut calls = Calls::default();
     let result = loop {
         if app.needs_drawing() {
             terminal.draw(|frame| draw::draw(frame, &app))?;
@@ -129,7 +133,12 @@ pub async fn run(source: Source) -> Result<(), Failure> {
                 }
             },
             Some(LiveEvent::Resize) => app.touch(),
-            Some(LiveEvent::View(view)) => app.show(*view),
+            Some(LiveEvent::View(view)) => {
+                let called: String = calls.new_of(&view.alarms).into_iter().map(|a| call(a, view.tell)).collect();
+                // The screen is drawn on the same output; what it is sent here is drawn nowhere.
+                stdout().write_all(called.as_bytes())?;
+                app.show(*view);
+            }
             Some(LiveEvent::Pictures(asked, pictures)) => app.pictures(&asked, pictures),
             Some(LiveEvent::Answer(text)) => app.say(text),
             Some(LiveEvent::Lost(why)) => break Err(Failure::new(SHOW, why)),

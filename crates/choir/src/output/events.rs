@@ -1,9 +1,16 @@
-//! Events as lines on stderr, while there is no live view.
+//! Events as lines on stderr, while there is no live view; alarms ring the terminal's bell, where
+//! there is one.
 
-use super::clock;
+use super::{
+    alarms::{Calls, call},
+    clock,
+};
 use choir_core::{facts::EventGrade, view::EventView};
 use choir_show::{Show, bus};
-use std::cell::Cell;
+use std::{
+    cell::{Cell, RefCell},
+    io::IsTerminal,
+};
 
 /// One event as one line.
 pub fn line(e: &EventView) -> String {
@@ -20,12 +27,13 @@ pub fn line(e: &EventView) -> String {
 pub struct Printer<'a> {
     show: &'a Show,
     last: Cell<u64>,
+    calls: RefCell<Calls>,
 }
 
 impl<'a> Printer<'a> {
     /// From the first event on.
-    pub const fn new(show: &'a Show) -> Self {
-        Self { show, last: Cell::new(0) }
+    pub fn new(show: &'a Show) -> Self {
+        Self { show, last: Cell::new(0), calls: RefCell::default() }
     }
 
     /// Leaves out what has happened so far: it was shown elsewhere.
@@ -41,11 +49,22 @@ impl<'a> Printer<'a> {
         }
     }
 
+    fn ring(&self) {
+        let (alarms, tell) = self.show.alarms();
+        for alarm in self.calls.borrow_mut().new_of(&alarms) {
+            eprint!("{}", call(alarm, tell));
+        }
+    }
+
     /// Prints events as they happen, until the show is gone.
     pub async fn follow(&self) {
         let mut facts = self.show.facts();
+        let terminal = std::io::stderr().is_terminal();
         loop {
             self.print();
+            if terminal {
+                self.ring();
+            }
             if !bus::next(&mut facts).await {
                 return;
             }

@@ -1,6 +1,7 @@
 //! What commands print: tables for people, lines for logs.
 
 pub mod advice;
+pub mod alarms;
 pub mod budget;
 pub mod cards;
 pub mod devices;

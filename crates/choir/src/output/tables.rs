@@ -1,5 +1,6 @@
 //! Tables of a show, for `status` and as closing words.
 
+use super::alarms;
 use choir_core::{
     units::{Bitrate, say_duration, say_rate, say_size},
     view::{InputView, LinkView, MediaView, ShowView, TallyView, ThreadView},
@@ -105,6 +106,9 @@ pub fn show(v: &ShowView, width: usize) -> String {
     let mut out = String::new();
     let ran = say_duration(Duration::from_millis(v.now_ms.saturating_sub(v.started_ms)));
     let _ = writeln!(out, "{}: running for {ran}, process {}\n", v.show, v.pid);
+    if !v.alarms.is_empty() {
+        let _ = writeln!(out, "alarms\n{}", alarms::list(&v.alarms, width));
+    }
     let state = |l: &LinkView| or_dash(l.state.map(|s| s.to_string()));
     let heads = [
         "line",

@@ -3,6 +3,7 @@
 
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
+mod alarms;
 mod devices;
 mod help;
 mod lan;

@@ -159,6 +159,12 @@ impl Running {
         }
     }
 
+    /// As `says`, also if it has been said already.
+    pub fn says_or_said(&mut self, wanted: &str) -> String {
+        let said = self.seen.iter().find(|l| l.contains(wanted)).cloned();
+        said.unwrap_or_else(|| self.says(wanted))
+    }
+
     pub fn interrupt(&self) {
         let status = Command::new("kill").args(["-INT", &self.id().to_string()]).status().expect("kill");
         assert!(status.success());
