@@ -223,6 +223,9 @@ pub struct LineView {
     pub name: String,
     /// Title.
     pub title: String,
+    /// Networks that it crosses, by the sheet.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub networks: Vec<String>,
     /// The way in.
     pub link: LinkView,
     /// What it carries.

@@ -48,6 +48,11 @@ struct Envelope<T> {
 pub enum Request {
     /// The whole show.
     View,
+    /// The show, with the history of these lines alone: hundreds of lines are megabytes otherwise.
+    Look {
+        /// Lines.
+        histories: Vec<String>,
+    },
     /// Put another line on a feed.
     Take {
         /// Feed.
@@ -304,6 +309,7 @@ async fn answer_all(stream: UnixStream, show: Show) {
 pub async fn act(by: By, request: Request, show: &Show) -> Answer {
     let command = match request {
         Request::View => return Answer::View(Box::new(show.view())),
+        Request::Look { histories } => return Answer::View(Box::new(show.look(&histories))),
         Request::Take { feed, line } => show.feed_named(&feed).and_then(|feed| Ok(Command::Take { feed, line: show.line_named(&line)? })),
         Request::Hold { line } => show.line_named(&line).map(|line| Command::Hold { line, held: true }),
         Request::Release { line } => show.line_named(&line).map(|line| Command::Hold { line, held: false }),

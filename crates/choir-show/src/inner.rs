@@ -15,7 +15,7 @@ use choir_core::{
     facts::EventKind,
     id::{FeedId, LineId, Subject},
     sheet::{Entry, Sheet},
-    view::{InputView, ShowView},
+    view::{InputView, LineView, ShowView},
     words,
 };
 use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read};
@@ -197,7 +197,8 @@ impl Inner {
 
     pub fn show(&self) {
         let drops = lock(&self.drops).clone();
-        let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(&drops)).collect();
+        let networks = |id| self.desk.networks(Subject::Line(id)).iter().map(|n| words::Names::network(&self.names, *n)).collect();
+        let mut lines: Vec<_> = self.lines().iter().map(|l| LineView { networks: networks(l.id), ..l.view(&drops) }).collect();
         let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines)).collect();
         for line in &mut lines {
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();

@@ -163,6 +163,7 @@ impl LineRun {
         LineView {
             name: entry.name.clone(),
             title: entry.title.clone(),
+            networks: Vec::new(),
             media: MediaView { streams: stream_views(&reading.info, &s.streams), defects, ..media_view(&reading.info) },
             delay_ms: delay.map(|us| us as f64 / 1000.0),
             feeds: Vec::new(),

@@ -173,7 +173,19 @@ impl Show {
     /// The show as of the last tick or change.
     #[must_use]
     pub fn view(&self) -> ShowView {
+        let view = lock(&self.0.view).clone();
+        self.with_latest(view)
+    }
+
+    /// The same, with the history of these lines alone.
+    #[must_use]
+    pub fn look(&self, histories: &[String]) -> ShowView {
         let mut view = lock(&self.0.view).clone();
+        view.lines.iter_mut().filter(|l| !histories.contains(&l.name)).for_each(|l| l.history.clear());
+        self.with_latest(view)
+    }
+
+    fn with_latest(&self, mut view: ShowView) -> ShowView {
         view.now_ms = unix_ms();
         view.events = self.events_after(0);
         view.inputs = lock(&self.0.reports).as_ref().map_or_else(Vec::new, |reports| reports());

@@ -79,6 +79,11 @@ impl Desk {
         lock(&self.alarms).list().iter().map(|a| alarm_view(a, names)).collect()
     }
 
+    /// The networks that a line or way out crosses.
+    pub fn networks(&self, subject: Subject) -> Vec<NetworkId> {
+        lock(&self.rules).ways.get(&subject).map(|w| w.1.clone()).unwrap_or_default()
+    }
+
     /// How the live view tells of them.
     pub fn tell(&self) -> TellView {
         lock(&self.rules).tell

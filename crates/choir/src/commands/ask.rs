@@ -79,7 +79,7 @@ pub async fn ack(args: AckArgs) -> Result<(), Failure> {
     if !args.what.is_empty() || args.all {
         return ask(args.sheet.as_deref(), &Request::Acknowledge { what: args.what }).await;
     }
-    let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::View).await? else {
+    let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::Look { histories: Vec::new() }).await? else {
         return Err(choir_show::control::ControlError::Strange.into());
     };
     if args.json {

@@ -125,7 +125,7 @@ async fn take(client: &mut Client, args: &SnapArgs) -> Result<Option<Still>, Fai
         let lines = args.line.iter().cloned().collect();
         return Ok(pictures(client, lines, fit, false).await?.first().and_then(PictureAnswer::still));
     }
-    let Answer::View(view) = client.ask(&Request::View).await? else { return Err(ControlError::Strange.into()) };
+    let Answer::View(view) = client.ask(&Request::Look { histories: Vec::new() }).await? else { return Err(ControlError::Strange.into()) };
     let pictures = pictures(client, Vec::new(), TILE, true).await?;
     Ok((!pictures.is_empty()).then(|| wall(&view, &pictures)))
 }

@@ -9,58 +9,73 @@
 //! ```
 
 use super::{
-    app::{App, KEYS, STAND_IN_KEY},
-    columns::section,
-    feeds, lines, picture,
+    alarms,
+    app::{App, Page},
+    columns::panel,
+    detail, events, feeds,
+    hits::Hit,
+    keys::{Binding, Do, KEYS, SPOIL},
+    lines, picture, take,
 };
-use crate::output::{clock, sentences::wrap};
-use choir_core::{facts::State, units::say_duration};
+use crate::output::{clock, plural};
+use choir_core::facts::State;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
     text::{Line, Span},
-    widgets::Paragraph,
+    widgets::{Clear, Paragraph},
 };
-use std::time::Duration;
 
 /// From this size on, chosen line and events stand side by side.
 const WIDE: u16 = 120;
 
 pub fn draw(frame: &mut Frame<'_>, app: &App) {
-    let area = frame.area();
-    let view = &app.view;
-    let line_rows = view.lines.len() as u16 + 2;
-    let wide = area.width >= WIDE;
-    let outs: usize = view.feeds.iter().map(|f| f.outs.len().max(1)).sum();
-    let [header, lines_at, feeds_at, below, foot] = Layout::vertical([
-        Constraint::Length(1),
-        Constraint::Length(line_rows.min(area.height / 2)),
-        Constraint::Length((outs as u16 + 2).min(area.height / 3)),
-        Constraint::Min(3),
-        Constraint::Length(1),
-    ])
-    .areas(area);
+    app.hits.clear();
+    let [header, body, foot] = Layout::vertical([Constraint::Length(1), Constraint::Min(0), Constraint::Length(1)]).areas(frame.area());
     draw_header(frame, app, header);
     if !app.loaded() {
-        frame.render_widget(Paragraph::new("waiting for the show ..."), lines_at);
+        frame.render_widget(Paragraph::new("waiting for the show ..."), body);
         return;
     }
-    if app.wall {
-        picture::wall(frame, app, wall_area(area));
-        return draw_foot(frame, app, foot);
-    }
-    lines::table(frame, app, lines_at);
-    feeds::table(frame, app, feeds_at);
-    if wide {
-        let [left, right] = Layout::horizontal([Constraint::Percentage(52), Constraint::Fill(1)]).areas(below);
-        lines::detail(frame, app, left);
-        draw_events(frame, app, right);
-    } else if app.detail {
-        lines::detail(frame, app, below);
-    } else {
-        draw_events(frame, app, below);
+    match app.page {
+        Page::Overview => overview(frame, app, body),
+        Page::Wall => picture::wall(frame, app, body),
+        Page::Events => events::list(frame, app, body),
+        Page::Alarms => alarms::page(frame, app, body),
     }
     draw_foot(frame, app, foot);
+    if let Some(taking) = &app.taking {
+        take::panel(frame, app, taking);
+    }
+    if app.help {
+        draw_help(frame, app, body);
+    }
+}
+
+fn overview(frame: &mut Frame<'_>, app: &App, area: Rect) {
+    let [lines_at, feeds_at, below] = Layout::vertical([
+        Constraint::Length(lines::wanted(app).min(area.height / 2)),
+        Constraint::Length(feeds::wanted(app).min(area.height / 3)),
+        Constraint::Min(3),
+    ])
+    .areas(area);
+    lines::table(frame, app, lines_at);
+    feeds::table(frame, app, feeds_at);
+    let right = if area.width >= WIDE {
+        let [left, right] = Layout::horizontal([Constraint::Percentage(52), Constraint::Fill(1)]).areas(below);
+        detail::detail(frame, app, left);
+        right
+    } else if app.detail {
+        return detail::detail(frame, app, below);
+    } else {
+        below
+    };
+    let [alarms_at, events_at] =
+        Layout::vertical([Constraint::Length(alarms::wanted(app).min(right.height / 2)), Constraint::Fill(1)]).areas(right);
+    if alarms_at.height > 1 {
+        alarms::short(frame, app, alarms_at);
+    }
+    events::list(frame, app, events_at);
 }
 
 /// All between header and keys.
@@ -73,73 +88,75 @@ fn draw_header(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let mut spans = vec![
         Span::styled(format!(" {} ", v.show), app.theme.title()),
         Span::raw(format!("  {} UTC", clock(v.now_ms))),
-        Span::styled(
-            format!("  running {}", say_duration(Duration::from_millis(v.now_ms.saturating_sub(v.started_ms)))),
-            app.theme.quiet(),
-        ),
+        Span::styled(format!("  running {}", lines::whole_seconds(v.now_ms.saturating_sub(v.started_ms))), app.theme.quiet()),
     ];
-    for state in [State::Broken, State::Strained, State::Held, State::Waiting, State::Joining, State::Steady] {
-        let n = v.lines.iter().filter(|l| l.link.state == Some(state)).count();
-        if n > 0 {
-            spans.push(Span::raw("   "));
-            spans.push(Span::styled(format!("{n} {state}"), app.theme.state(Some(state))));
-        }
-    }
+    spans.extend(lines::states(app, v.lines.iter()));
     if app.frozen {
         spans.push(Span::styled("   FROZEN, f goes on ", app.theme.state(Some(State::Strained))));
+    }
+    let unseen = app.unseen().count();
+    if unseen > 0 {
+        spans.push(Span::raw("   "));
+        spans.push(Span::styled(format!(" {} ", plural(unseen, "alarm")), app.theme.state(Some(State::Broken))));
     }
     frame.render_widget(Paragraph::new(Line::from(spans)), area);
 }
 
-fn draw_events(frame: &mut Frame<'_>, app: &App, area: Rect) {
-    let title = if app.scrolled > 0 { format!(" events, {} back ", app.scrolled) } else { " events ".into() };
-    let block = section(app, title);
-    let inner = block.inner(area);
-    frame.render_widget(block, area);
-    let events = &app.view.events;
-    let end = events.len().saturating_sub(app.scrolled);
-    let mut rows: Vec<Line<'_>> = Vec::new();
-    // Newest at the foot; long sentences take a second row.
-    for e in events[..end].iter().rev() {
-        let lead = format!(" {} ", clock(e.at_ms));
-        let text = format!("{}: {}", e.subject, e.text);
-        let width = usize::from(inner.width).saturating_sub(lead.len() + 1).max(10);
-        let mut parts = wrap(&text, width);
-        for (i, part) in parts.drain(..).enumerate().collect::<Vec<_>>().into_iter().rev() {
-            let head = if i == 0 { lead.clone() } else { " ".repeat(lead.len()) };
-            rows.push(Line::from(vec![Span::styled(head, app.theme.head()), Span::styled(part, app.theme.event(e.grade))]));
-        }
-        if rows.len() >= usize::from(inner.height) {
+fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
+    let said = if app.asking {
+        Some(Span::styled(" End the show and leave? y ends it, any other key goes on ", app.theme.state(Some(State::Strained))))
+    } else if app.typing {
+        Some(Span::styled(" lines with these words, -word: without it; Enter keeps it, Esc lists all", app.theme.title()))
+    } else {
+        app.said.as_ref().map(|said| Span::styled(format!(" {said}"), app.theme.title()))
+    };
+    if let Some(said) = said {
+        return frame.render_widget(Paragraph::new(Line::from(said)), area);
+    }
+    let leave = KEYS.iter().filter(|b| b.action == Do::Leave);
+    let others = KEYS.iter().filter(|b| b.action != Do::Leave && !b.word.is_empty());
+    let width = |b: &Binding| (b.key.chars().count() + b.word.len() + 3) as u16;
+    let end = area.right().saturating_sub(leave.clone().map(width).sum());
+    let mut x = area.x + 1;
+    let mut put = |b: &Binding, x: u16| {
+        let at = Rect { x, width: width(b), ..area }.intersection(area);
+        let line = Line::from(vec![Span::styled(b.key, app.theme.title()), Span::styled(format!(" {}", b.word), app.theme.quiet())]);
+        app.hits.add(at, Hit::Key(b.action));
+        frame.render_widget(Paragraph::new(line), at);
+    };
+    for b in app.is_demo().then_some(&SPOIL).into_iter().chain(others) {
+        if x + width(b) > end {
             break;
         }
+        put(b, x);
+        x += width(b);
     }
-    rows.truncate(usize::from(inner.height));
-    rows.reverse();
-    frame.render_widget(Paragraph::new(rows), inner);
+    leave.for_each(|b| put(b, x.min(end)));
 }
 
-fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
-    let line = if app.asking {
-        Line::from(Span::styled(" End the show and leave? y ends it, any other key goes on ", app.theme.state(Some(State::Strained))))
-    } else if let Some(said) = &app.said {
-        Line::from(Span::styled(format!(" {said}"), app.theme.title()))
-    } else {
-        let mut spans = vec![Span::raw(" ")];
-        for (key, what) in KEYS.iter().chain(app.is_demo().then_some(&STAND_IN_KEY)) {
-            spans.push(Span::styled(*key, app.theme.title()));
-            spans.push(Span::styled(format!(" {what}  "), app.theme.quiet()));
-        }
-        Line::from(spans)
-    };
-    frame.render_widget(Paragraph::new(line), area);
+fn draw_help(frame: &mut Frame<'_>, app: &App, area: Rect) {
+    let bindings = KEYS.iter().chain(app.is_demo().then_some(&SPOIL));
+    let mut rows: Vec<Line<'_>> = bindings
+        .map(|b| {
+            let keys = if b.action == Do::Take(None) { "t, 1-9" } else { b.key };
+            Line::from(vec![Span::styled(format!(" {keys:>7}  "), app.theme.title()), Span::raw(b.help)])
+        })
+        .collect();
+    rows.push(Line::styled("  mouse  chooses lines, opens them, presses the keys at the foot; Shift marks text", app.theme.quiet()));
+    let height = (rows.len() as u16 + 2).min(area.height);
+    let width = (rows.iter().map(Line::width).max().unwrap_or(0) as u16 + 3).min(area.width);
+    let at = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 2, width, height };
+    frame.render_widget(Clear, at);
+    frame.render_widget(Paragraph::new(rows).block(panel(app, " keys; any of them closes this ".into())), at);
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::live::theme::Theme;
-    use choir_core::facts::EventGrade;
-    use choir_core::view::{EventView, FeedView, LineView, LinkView, Sample, ShowView};
+    use crate::live::{app::Taking, theme::Theme};
+    use choir_core::facts::{AlarmGrade, EventGrade};
+    use choir_core::view::{AlarmView, EventView, FeedView, LineView, LinkView, Sample, ShowView};
+    use crossterm::event::KeyCode;
     use ratatui::{Terminal, backend::TestBackend};
 
     fn app() -> App {
@@ -181,6 +198,22 @@ mod tests {
         app
     }
 
+    fn alarm(number: u64, acknowledged: Option<choir_core::command::By>) -> AlarmView {
+        AlarmView {
+            number,
+            subject: "line start-pontoon".into(),
+            kind: "silent-link".into(),
+            grade: AlarmGrade::Trouble,
+            text: "nothing at all comes from the far end".into(),
+            since_ms: 0,
+            raised_ms: 0,
+            again: 0,
+            acknowledged,
+            over_ms: None,
+            members: Vec::new(),
+        }
+    }
+
     fn screen(app: &App, width: u16, height: u16) -> String {
         let mut terminal = Terminal::new(TestBackend::new(width, height)).expect("a terminal");
         terminal.draw(|f| draw(f, app)).expect("drawn");
@@ -213,7 +246,7 @@ mod tests {
     #[test]
     fn the_wall_names_every_line_and_says_what_is_wrong_with_its_picture() {
         let mut app = app();
-        app.wall = true;
+        app.page = Page::Wall;
         app.view.lines[1].content =
             vec![choir_core::view::SinceView { name: "black".into(), text: "picture black".into(), since_ms: 52_000 }];
         let rgb = vec![200; 64 * 36 * 3];
@@ -228,11 +261,71 @@ mod tests {
     }
 
     #[test]
+    fn alarms_are_seen_until_somebody_has_and_on_their_page_all_of_them() {
+        let mut app = app();
+        app.view.alarms = vec![alarm(3, None), alarm(4, Some(choir_core::command::By::CommandLine))];
+        for (w, h) in [(80, 24), (158, 46), (250, 70)] {
+            let text = screen(&app, w, h);
+            for wanted in [" 1 alarm ", "1 alarm not acknowledged", "3  line start-pontoon, trouble", "nothing at all comes", "broken!"] {
+                assert!(text.contains(wanted), "{w}x{h} lacks {wanted}:\n{text}");
+            }
+            assert!(w > 120 || !text.contains("4  line"), "{text}");
+        }
+        app.page = Page::Alarms;
+        let text = screen(&app, 80, 24);
+        assert!(text.contains("▸  3  line start-pontoon") && text.contains("4  line start-pontoon"), "{text}");
+    }
+
+    #[test]
+    fn a_take_shows_what_is_on_and_what_comes_next() {
+        let mut app = app();
+        app.taking = Some(Taking { feed: 0, line: "start-pontoon".into() });
+        for (w, h) in [(80, 24), (158, 46), (250, 70)] {
+            let text = screen(&app, w, h);
+            for wanted in ["take on 1 boathouse-1", "on now: finish-tower", "comes next: start-pontoon", "broken: ", "Enter takes it"] {
+                assert!(text.contains(wanted), "{w}x{h} lacks {wanted}:\n{text}");
+            }
+        }
+    }
+
+    #[test]
+    fn hundreds_of_lines_are_listed_around_the_chosen_one() {
+        let mut app = app();
+        let line = |n: usize| LineView { name: format!("camera-{n}"), networks: vec![format!("site-{}", n % 4)], ..LineView::default() };
+        app.show(ShowView { lines: (0..400).map(line).collect(), ..ShowView::default() });
+        app.key(KeyCode::End.into());
+        let text = screen(&app, 158, 46);
+        assert!(text.contains("▸camera-399") && text.contains("of 400") && !text.contains("camera-3 "), "{text}");
+        app.key(KeyCode::Char('g').into());
+        app.key(KeyCode::Home.into());
+        let text = screen(&app, 158, 46);
+        assert!(text.contains("▸▾ site-0: 100 lines"), "{text}");
+        app.key(KeyCode::Enter.into());
+        let text = screen(&app, 158, 46);
+        assert!(text.contains("▸▸ site-0: 100 lines") && text.contains("▾ site-1"), "{text}");
+        // What is seen is what a click meets.
+        assert_eq!(app.hits.at(5, 3), Some(Hit::Row(0)));
+    }
+
+    #[test]
+    fn the_help_has_every_key() {
+        let mut app = app();
+        app.help = true;
+        let text = screen(&app, 100, 30);
+        assert!(KEYS.iter().all(|b| text.contains(b.help)), "{text}");
+    }
+
+    #[test]
     fn no_size_is_too_small() {
         let mut app = app();
-        for wall in [false, true] {
-            app.wall = wall;
-            every_size(&app);
+        app.view.alarms = vec![alarm(3, None)];
+        for page in [Page::Overview, Page::Wall, Page::Events, Page::Alarms] {
+            app.page = page;
+            for taking in [None, Some(Taking { feed: 0, line: "start-pontoon".into() })] {
+                app.help = taking.is_none() && page == Page::Wall;
+                app.taking = taking;
+                every_size(&app);
+            }
         }
     }
 

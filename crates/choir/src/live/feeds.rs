@@ -2,20 +2,16 @@
 
 use super::{
     app::App,
-    columns::{Column, number, plain, section, tally, visible},
+    columns::{Column, heads, number, part, plain, row, section, tally, visible},
+    hits::Hit,
+    list::window,
 };
 use crate::output::tables::loss;
 use choir_core::{
     units::Bitrate,
     view::{FeedView, LinkView},
 };
-use ratatui::{
-    Frame,
-    layout::{Constraint, Rect},
-    style::Style,
-    text::Span,
-    widgets::{Cell, Row, Table},
-};
+use ratatui::{Frame, layout::Rect, style::Style, widgets::Paragraph};
 
 /// One way out of a feed, with the number of its feed.
 struct Out {
@@ -60,22 +56,30 @@ fn to(out: &LinkView) -> String {
     out.peer.clone().unwrap_or_else(|| out.url.split('?').next().unwrap_or_default().to_owned())
 }
 
+/// Rows that they would like.
+pub fn wanted(app: &App) -> u16 {
+    app.view.feeds.iter().map(|f| f.outs.len().max(1)).sum::<usize>() as u16 + 2
+}
+
 pub fn table(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let columns = visible(COLUMNS, area.width);
-    let mut rows = Vec::new();
-    for (n, feed) in app.view.feeds.iter().enumerate() {
-        for out in &feed.outs {
-            let row = Out { number: n + 1, feed: feed.clone(), out: out.clone() };
-            rows.push(Row::new(columns.iter().enumerate().map(|(i, c)| {
-                let (text, style) = (c.cell)(app, &row);
-                Cell::from(Span::styled(if i == 0 { format!(" {text}") } else { text }, style))
-            })));
-        }
+    let all: Vec<Out> = (app.view.feeds.iter().enumerate())
+        .flat_map(|(n, feed)| feed.outs.iter().map(move |out| Out { number: n + 1, feed: feed.clone(), out: out.clone() }))
+        .collect();
+    // Where not all fit, those that carry the chosen line are seen.
+    let carries = app.chosen_line().and_then(|l| all.iter().position(|o| o.feed.line == l.name)).unwrap_or(0);
+    let room = usize::from(area.height.saturating_sub(2));
+    let first = window(0, carries, all.len(), room);
+    let shown = room.min(all.len() - first);
+    let block = section(app, format!(" feeds{} ", part(first, shown, all.len())));
+    let inner = block.inner(area);
+    frame.render_widget(block, area);
+    let mut rows = vec![heads(&columns, app)];
+    for (y, out) in all.iter().skip(first).take(shown).enumerate() {
+        rows.push(row(&columns, app, " ", out));
+        app.hits.add(Rect { y: inner.y + 1 + y as u16, height: 1, ..inner }, Hit::Feed(out.number - 1));
     }
-    let widths = columns.iter().map(|c| Constraint::Length(c.width));
-    let head =
-        Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
-    frame.render_widget(Table::new(rows, widths).header(head).column_spacing(1).block(section(app, " feeds ")), area);
+    frame.render_widget(Paragraph::new(rows), inner);
 }
 
 #[cfg(test)]

@@ -1,28 +1,25 @@
-//! The table of lines, and the pane of the chosen one.
+//! The list of lines.
 
 use super::{
-    app::App,
-    charts::{bar, columns, spark},
-    columns::{Column, number, plain, section, tally, visible},
-    picture,
+    app::{App, alarms_of},
+    charts::{bar, spark},
+    columns::{Column, heads, number, part, plain, row, section, tally, visible},
+    hits::Hit,
+    list::{Row, window},
 };
-use crate::output::{
-    clock,
-    sentences::wrap,
-    tables::{digits, loss, picture as media},
-};
+use crate::output::{plural, tables::loss};
 use choir_core::{
     facts::State,
     limits,
     units::{Bitrate, say_duration},
-    view::{LevelsView, LineView, LinkView},
+    view::{LineView, LinkView},
 };
 use ratatui::{
     Frame,
-    layout::{Constraint, Layout, Rect},
+    layout::Rect,
     style::Style,
     text::{Line, Span},
-    widgets::{Cell, Paragraph, Row, Table},
+    widgets::Paragraph,
 };
 use std::time::Duration;
 
@@ -41,14 +38,16 @@ fn name(app: &App, l: &LineView) -> (String, Style) {
     (l.name.clone(), l.tally.map_or_else(Style::new, |t| app.theme.tally(Some(t))))
 }
 
+/// The state, and whether an alarm of the line waits for somebody.
+fn state(app: &App, l: &LineView) -> (String, Style) {
+    let waits = alarms_of(&app.view, l).any(|a| a.acknowledged.is_none());
+    let mark = if waits { "!" } else { "" };
+    (l.link.state.map_or_else(String::new, |s| format!("{s}{mark}")), app.theme.state(l.link.state))
+}
+
 const COLUMNS: &[Column<LineView>] = &[
     Column { head: "line", width: 17, from: 0, cell: name },
-    Column {
-        head: "state",
-        width: 9,
-        from: 0,
-        cell: |a, l| (l.link.state.map_or_else(String::new, |s| s.to_string()), a.theme.state(l.link.state)),
-    },
+    Column { head: "state", width: 9, from: 0, cell: state },
     Column { head: "tally", width: 6, from: 90, cell: |a, l| tally(a, l.tally) },
     Column { head: "     rate", width: 10, from: 0, cell: |_, l| plain(format!("{:>9}", Bitrate(l.link.rate_bps).to_string())) },
     Column { head: "last 10 s", width: 10, from: 120, cell: |a, l| (rate_spark(l, 10), a.theme.chart()) },
@@ -75,14 +74,16 @@ const COLUMNS: &[Column<LineView>] = &[
     Column { head: "up", width: 8, from: 76, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
 ];
 
-fn up_for(app: &App, l: &LinkView) -> String {
-    l.up_since_ms.map_or_else(
-        || "-".into(),
-        |t| say_duration(Duration::from_millis(app.view.now_ms.saturating_sub(t) / 1000 * 1000)).replace(".0 s", " s"),
-    )
+pub fn up_for(app: &App, l: &LinkView) -> String {
+    l.up_since_ms.map_or_else(|| "-".into(), |t| whole_seconds(app.view.now_ms.saturating_sub(t)))
 }
 
-fn rates(l: &LineView) -> Vec<f64> {
+/// `31 s`, `5 min 2 s`, of ms.
+pub fn whole_seconds(ms: u64) -> String {
+    say_duration(Duration::from_millis(ms / 1000 * 1000)).replace(".0 s", " s")
+}
+
+pub fn rates(l: &LineView) -> Vec<f64> {
     l.history.iter().map(|s| s.rate_bps as f64).collect()
 }
 
@@ -91,164 +92,70 @@ fn rate_spark(l: &LineView, width: usize) -> String {
     spark(&rates, width, rates.iter().copied().fold(0.0, f64::max) * 1.1)
 }
 
+/// Rows that they would like.
+pub fn wanted(app: &App) -> u16 {
+    app.rows.len().max(1) as u16 + 2
+}
+
 pub fn table(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let columns = visible(COLUMNS, area.width);
-    let rows = app.view.lines.iter().enumerate().map(|(i, l)| {
-        let cells = columns.iter().enumerate().map(|(n, c)| {
-            let (text, style) = (c.cell)(app, l);
-            let mark = if n == 0 { if i == app.chosen { "▸" } else { " " } } else { "" };
-            Cell::from(Span::styled(format!("{mark}{text}"), style))
-        });
-        Row::new(cells).style(if i == app.chosen { app.theme.chosen() } else { Style::new() })
-    });
-    let widths = columns.iter().map(|c| Constraint::Length(c.width));
-    let head =
-        Row::new(columns.iter().enumerate().map(|(n, c)| format!("{}{}", if n == 0 { " " } else { "" }, c.head))).style(app.theme.head());
-    let table = Table::new(rows, widths).header(head).column_spacing(1).block(section(app, " lines "));
-    frame.render_widget(table, area);
-}
-
-/// Everything about the chosen line, with a minute of history.
-pub fn detail(frame: &mut Frame<'_>, app: &App, area: Rect) {
-    let Some(line) = app.view.lines.get(app.chosen) else { return };
-    let block = section(app, format!(" {}: {} ", line.name, line.title));
+    let room = usize::from(area.height.saturating_sub(2));
+    let first = window(app.first.get(), app.at, app.rows.len(), room);
+    app.first.set(first);
+    let shown = room.min(app.rows.len() - first);
+    let block = section(app, title(app, &part(first, shown, app.rows.len())));
     let inner = block.inner(area);
     frame.render_widget(block, area);
-    let (inner, beside) = beside(inner);
-    picture::show(frame, app, line, beside);
-    let mut facts = facts(app, line, usize::from(inner.width).saturating_sub(1));
-    // The history keeps at least three rows.
-    facts.truncate(usize::from(inner.height.saturating_sub(3)));
-    let [top, chart] = Layout::vertical([Constraint::Length((facts.len() as u16).min(inner.height)), Constraint::Min(0)]).areas(inner);
-    frame.render_widget(Paragraph::new(facts), top);
-    history(frame, app, line, chart);
-}
-
-/// Room for facts, and for a picture beside them where there is enough.
-fn beside(inner: Rect) -> (Rect, Rect) {
-    let width = (inner.width * 2 / 5).min(64);
-    let height = picture::rows(width);
-    if inner.width < 70 || inner.height < height {
-        return (inner, Rect::default());
-    }
-    let [left, right] = Layout::horizontal([Constraint::Fill(1), Constraint::Length(width)]).areas(inner);
-    (left, Rect { height, ..right })
-}
-
-/// Each channel's peak as a bar, from silence to full scale.
-fn sound(l: &LevelsView) -> String {
-    const WIDTH: usize = 8;
-    let bars: Vec<String> = l.peak_dbfs.iter().map(|db| format!("{} {db:.0}", bar((db / 60.0 + 1.0).clamp(0.0, 1.0), WIDTH))).collect();
-    let loudness = l.momentary_lufs.map_or_else(String::new, |m| format!(", {m:.0} LUFS"));
-    let apart = l.apart_ms.filter(|ms| ms.abs() >= 100).map_or_else(String::new, |ms| format!(", {ms} ms behind the picture"));
-    format!("{} dBFS{loudness}{apart}", bars.join("  "))
-}
-
-fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
-    let k = &l.link;
-    let mut rows = Vec::new();
-    for (i, part) in wrap(&k.reason, width.saturating_sub(11)).into_iter().enumerate() {
-        let head = if i == 0 { k.state.map_or_else(String::new, |s| s.to_string()) } else { String::new() };
-        rows.push(Line::from(vec![Span::styled(format!(" {head:9}"), app.theme.state(k.state)), Span::raw(format!(" {part}"))]));
-    }
-    let mut fact = |name: &str, text: String| {
-        for (i, part) in wrap(&text, width.saturating_sub(11)).into_iter().enumerate() {
-            let head = if i == 0 { name } else { "" };
-            rows.push(Line::from(vec![Span::styled(format!(" {head:9} "), app.theme.head()), Span::raw(part)]));
-        }
-    };
-    for c in k.causes.iter().filter(|c| c.text != k.reason) {
-        fact("also", c.text.clone());
-    }
-    for c in &l.content {
-        fact("content", format!("{} since {}", c.text, clock(c.since_ms)));
-    }
-    let age = l.picture.map_or_else(String::new, |p| format!(", seen {} ago", say_duration(Duration::from_millis(p.age_ms / 100 * 100))));
-    fact("picture", format!("{}{age}", media(&l.media)));
-    if let Some(levels) = &l.levels {
-        fact("sound", sound(levels));
-    }
-    let from = k.peer.clone().unwrap_or_else(|| "nobody".into());
-    // What RTSP settles says more than that it is not encrypted.
-    let how = k.how.clone().unwrap_or_else(|| k.encryption.clone());
-    fact("from", format!("{from}, {how}, up {}", up_for(app, k)));
-    let delay =
-        l.delay_ms.map_or_else(|| "not carried in the picture".into(), |d| format!("{} ms from the camera's clock to here", digits(d)));
-    fact("delay", delay);
-    if let Some(asked) = &k.latency_asked {
-        fact("latency", format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or(0.0)));
-    }
-    fact("packets", format!("{} came, {} lost, {} recovered, {} missing", k.packets, k.lost, k.recovered, k.missing));
-    let feeds = if l.feeds.is_empty() { "none".into() } else { l.feeds.join(", ") };
-    fact("on feeds", l.tally.map_or_else(|| feeds.clone(), |t| format!("{feeds}; {} at a receiver", t.words())));
-    rows
-}
-
-/// Rate, headroom and loss of the last minute, as far as there is room.
-fn history(frame: &mut Frame<'_>, app: &App, l: &LineView, area: Rect) {
-    if area.height == 0 {
-        return;
-    }
-    let charts: Vec<(&str, Vec<f64>, String, Style)> = vec![
-        ("rate", rates(l), Bitrate(l.history.iter().map(|s| s.rate_bps).max().unwrap_or(0)).to_string(), app.theme.chart()),
-        (
-            "headroom",
-            l.history.iter().map(|s| s.headroom_ms.unwrap_or(0.0).max(0.0)).collect(),
-            l.link.latency_ms.map_or_else(|| "-".into(), |v| format!("{v:.0} ms")),
-            app.theme.chart(),
-        ),
-        (
-            "lost",
-            l.history.iter().map(|s| s.lost as f64).collect(),
-            peak(l.history.iter().map(|s| s.lost)),
-            app.theme.event(choir_core::facts::EventGrade::Warning),
-        ),
-        ("missing", l.history.iter().map(|s| s.missing as f64).collect(), peak(l.history.iter().map(|s| s.missing)), app.theme.alarm()),
-    ];
-    // A link without a latency budget has no headroom to show.
-    let charts: Vec<_> = charts.into_iter().filter(|c| c.0 != "headroom" || l.link.latency_ms.is_some()).collect();
-    let room = area.height;
-    let small = room < 8;
-    let count = if small { room } else { room / 2 }.clamp(1, charts.len() as u16);
-    let each = if small { 1 } else { room / count };
-    let width = 60.min(usize::from(area.width).saturating_sub(22));
-    let mut rows = Vec::new();
-    for (name, values, top_text, style) in charts.into_iter().take(usize::from(count)) {
-        let top = match name {
-            "headroom" => l.link.latency_ms.unwrap_or(1.0),
-            "rate" => values.iter().copied().fold(0.0, f64::max) * 1.05,
-            _ => values.iter().copied().fold(1.0, f64::max),
+    frame.render_widget(Paragraph::new(heads(&columns, app)), inner);
+    for (y, (n, item)) in app.rows.iter().enumerate().skip(first).take(shown).enumerate() {
+        let mark = if n == app.at { "▸" } else { " " };
+        let line = match item {
+            Row::Line(line) => app.view.lines.get(*line).map(|l| row(&columns, app, mark, l)),
+            Row::Group { name, lines } => Some(group(app, mark, name, lines)),
         };
-        let height = usize::from(each).saturating_sub(1).max(1);
-        for (i, row) in columns(&values, width, height, top).into_iter().enumerate() {
-            let label = if i == 0 { format!(" {name:9} ") } else { " ".repeat(11) };
-            let scale = if i == 0 { format!(" {top_text}") } else { String::new() };
-            rows.push(Line::from(vec![
-                Span::styled(label, app.theme.head()),
-                Span::styled(row, style),
-                Span::styled(scale, app.theme.quiet()),
-            ]));
-        }
-        if each > 1 {
-            rows.push(Line::default());
-        }
+        let at = Rect { y: inner.y + 1 + y as u16, height: 1, ..inner }.intersection(inner);
+        app.hits.add(at, Hit::Row(n));
+        let style = if n == app.at { app.theme.chosen() } else { Style::new() };
+        frame.render_widget(Paragraph::new(line.unwrap_or_default()).style(style), at);
     }
-    if small {
-        return frame.render_widget(Paragraph::new(rows), area);
+    if app.rows.is_empty() && !app.view.lines.is_empty() {
+        let at = Rect { y: inner.y + 1, height: 1, ..inner }.intersection(inner);
+        frame.render_widget(Paragraph::new(" no line has these words; Esc lists all").style(app.theme.quiet()), at);
     }
-    if rows.len() < usize::from(room) || rows.last().is_some_and(|l| l.spans.is_empty()) {
-        rows.truncate(usize::from(room) - 1);
-        let gap = " ".repeat(width.saturating_sub(7));
-        rows.push(Line::from(Span::styled(
-            format!("{}a minute ago{}now", " ".repeat(11), gap.get(8..).unwrap_or_default()),
-            app.theme.quiet(),
-        )));
-    }
-    frame.render_widget(Paragraph::new(rows), area);
 }
 
-fn peak(values: impl Iterator<Item = u64>) -> String {
-    format!("{}/s", values.max().unwrap_or(0))
+/// What the list is: how it is sorted, filtered, and which part of it is seen.
+fn title(app: &App, part: &str) -> Line<'static> {
+    let a = &app.arrangement;
+    let mut spans = vec![Span::raw(format!(" lines{}{part} ", a.sort.words()))];
+    if app.typing {
+        spans.push(Span::styled(format!(" /{}▏ ", a.filter), app.theme.typed()));
+    } else if !a.filter.is_empty() {
+        spans.push(Span::styled(format!(" with \"{}\"; Esc lists all ", a.filter), app.theme.state(Some(State::Strained))));
+    }
+    Line::from(spans)
+}
+
+/// `▾ mobile: 12 lines   2 broken   10 steady`.
+fn group(app: &App, mark: &str, name: &str, lines: &[usize]) -> Line<'static> {
+    let fold = if app.arrangement.folded.contains(name) { "▸" } else { "▾" };
+    let lead = format!("{mark}{fold} {name}: {}", plural(lines.len(), "line"));
+    let mut spans = vec![Span::styled(lead, app.theme.title())];
+    spans.extend(states(app, lines.iter().filter_map(|n| app.view.lines.get(*n))));
+    Line::from(spans)
+}
+
+/// How many lines are in each state, the worst first.
+pub fn states<'a>(app: &App, lines: impl Iterator<Item = &'a LineView> + Clone) -> Vec<Span<'static>> {
+    let mut spans = Vec::new();
+    for state in [State::Broken, State::Strained, State::Held, State::Waiting, State::Joining, State::Steady] {
+        let n = lines.clone().filter(|l| l.link.state == Some(state)).count();
+        if n > 0 {
+            spans.push(Span::raw("   "));
+            spans.push(Span::styled(format!("{n} {state}"), app.theme.state(Some(state))));
+        }
+    }
+    spans
 }
 
 #[cfg(test)]

@@ -2,24 +2,31 @@
 //!
 //! ```text
 //! show or control socket ──► View ┐
-//! keyboard thread ──────► Key, Resize ┴─► App ──► draw
+//! keyboard thread ─► Key, Mouse, Resize ┴─► App ──► draw
 //! ```
 
+mod alarms;
 mod app;
 mod charts;
 mod columns;
+mod detail;
 mod draw;
+mod events;
 mod feeds;
+mod hits;
+mod keys;
 mod lines;
+mod list;
 mod picture;
 pub mod ptz;
+mod take;
 mod theme;
 
 use crate::{
     exit::{FAILED, Failure, SHOW},
     output::alarms::{Calls, call},
 };
-use app::{Act, App};
+use app::{Act, App, Page};
 use choir_core::{command::By, view::ShowView};
 use choir_show::{
     Show, bus,
@@ -27,10 +34,11 @@ use choir_show::{
     still::Still,
 };
 use crossterm::{
-    event::{self, Event, KeyEvent, KeyEventKind},
+    event::{self, DisableMouseCapture, EnableMouseCapture, Event, KeyEvent, KeyEventKind, MouseEvent},
     execute,
     terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
 };
+use list::Row;
 use ratatui::{Terminal, backend::CrosstermBackend, layout::Rect};
 use std::{
     io::{self, Write, stdout},
@@ -59,6 +67,7 @@ pub enum Source {
 
 enum LiveEvent {
     Key(KeyEvent),
+    Mouse(MouseEvent),
     Resize,
     View(Box<ShowView>),
     /// Of these lines, as far as they have any.
@@ -78,7 +87,7 @@ impl Screen {
             before(info);
         }));
         enable_raw_mode()?;
-        execute!(stdout(), EnterAlternateScreen)?;
+        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
         Ok(Self)
     }
 }
@@ -92,7 +101,7 @@ impl Drop for Screen {
 fn restore() {
     // Write errors mean that the terminal is gone: there is nobody to tell.
     let _ = disable_raw_mode();
-    let _ = execute!(stdout(), LeaveAlternateScreen, crossterm::cursor::Show);
+    let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, crossterm::cursor::Show);
 }
 
 /// Runs the view until the engineer leaves it or the show is gone.
@@ -124,14 +133,10 @@ pub async fn run(source: Source) -> Result<(), Failure> {
                 std::mem::replace(wish, new.clone()) != new
             });
         }
+        let mut act = Act::None;
         match events.recv().await {
-            Some(LiveEvent::Key(key)) => match app.key(key) {
-                Act::None => {}
-                Act::Leave => break Ok(()),
-                Act::Ask(request) => {
-                    let _ = requests_tx.send(request).await;
-                }
-            },
+            Some(LiveEvent::Key(key)) => act = app.key(key),
+            Some(LiveEvent::Mouse(mouse)) => act = app.mouse(mouse),
             Some(LiveEvent::Resize) => app.touch(),
             Some(LiveEvent::View(view)) => {
                 let called: String = calls.new_of(&view.alarms).into_iter().map(|a| call(a, view.tell)).collect();
@@ -143,6 +148,13 @@ pub async fn run(source: Source) -> Result<(), Failure> {
             Some(LiveEvent::Answer(text)) => app.say(text),
             Some(LiveEvent::Lost(why)) => break Err(Failure::new(SHOW, why)),
             None => break Ok(()),
+        }
+        match act {
+            Act::None => {}
+            Act::Leave => break Ok(()),
+            Act::Ask(request) => {
+                let _ = requests_tx.send(request).await;
+            }
         }
     };
     drop(screen);
@@ -168,6 +180,7 @@ fn read_keys(tx: &mpsc::Sender<LiveEvent>, done: &AtomicBool) {
         };
         let sent = match event {
             Ok(Event::Key(key)) if key.kind == KeyEventKind::Press => tx.blocking_send(LiveEvent::Key(key)),
+            Ok(Event::Mouse(mouse)) => tx.blocking_send(LiveEvent::Mouse(mouse)),
             Ok(Event::Resize(..)) => tx.blocking_send(LiveEvent::Resize),
             Ok(_) => Ok(()),
             // The terminal is gone.
@@ -179,22 +192,42 @@ fn read_keys(tx: &mpsc::Sender<LiveEvent>, done: &AtomicBool) {
     }
 }
 
-/// Pictures that are seen: of which lines, and how large.
+/// What is seen: pictures of which lines, and how large; and whose history.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 struct Wish {
     lines: Vec<String>,
     fit: (usize, usize),
+    histories: Vec<String>,
 }
 
 impl Wish {
     fn of(app: &App, area: Rect) -> Self {
+        let seen = app.rows.iter().skip(app.first.get()).take(usize::from(area.height / 2));
+        let line = |row: &Row| if let Row::Line(n) = row { app.view.lines.get(*n) } else { None };
+        let histories = seen.filter_map(line).chain(app.chosen_line()).map(|l| l.name.clone()).collect();
+        Self { histories, ..Self::pictures(app, area) }
+    }
+
+    fn pictures(app: &App, area: Rect) -> Self {
         let name = |n: usize| app.view.lines.get(n).map(|l| l.name.clone());
-        if app.wall {
-            let area = draw::wall_area(area);
-            let width = picture::grid(area, app.view.lines.len()).2;
-            return Self { lines: picture::page(app, area).filter_map(name).collect(), fit: Self::fit(width) };
+        if let Some(taking) = &app.taking {
+            let on = app.view.feeds.get(taking.feed).map(|f| f.line.clone());
+            return Self {
+                lines: on.into_iter().chain([taking.line.clone()]).collect(),
+                fit: Self::fit(area.width / 2),
+                ..Self::default()
+            };
         }
-        Self { lines: name(app.chosen).into_iter().collect(), fit: Self::fit(area.width / 4) }
+        if app.page == Page::Wall {
+            let area = draw::wall_area(area);
+            let width = picture::grid(area, app.listed().len()).2;
+            return Self {
+                lines: picture::page(app, area).into_iter().filter_map(name).collect(),
+                fit: Self::fit(width),
+                ..Self::default()
+            };
+        }
+        Self { lines: app.chosen().and_then(name).into_iter().collect(), fit: Self::fit(area.width / 4), ..Self::default() }
     }
 
     /// Two pixels to a cell.
@@ -228,7 +261,8 @@ async fn feed_here(show: Show, tx: mpsc::Sender<LiveEvent>, mut requests: mpsc::
     let mut facts = show.facts();
     let mut grid = tokio::time::interval(PICTURES_EVERY);
     loop {
-        if tx.send(LiveEvent::View(Box::new(show.view()))).await.is_err() {
+        let histories = wish.borrow().histories.clone();
+        if tx.send(LiveEvent::View(Box::new(show.look(&histories)))).await.is_err() {
             return;
         }
         tokio::select! {
@@ -261,7 +295,7 @@ async fn feed_there(
     let mut wished = Wish::default();
     loop {
         let request = tokio::select! {
-            _ = tick.tick() => Request::View,
+            _ = tick.tick() => Request::Look { histories: wish.borrow().histories.clone() },
             Some(request) = requests.recv() => request,
             next = next_wish(&mut wish, &mut grid) => {
                 let Some(next) = next else { continue };

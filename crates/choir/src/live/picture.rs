@@ -1,6 +1,6 @@
 //! Pictures in a terminal: two pixels to a cell, in true colour, or in shades where there is none.
 
-use super::{app::App, theme::Theme};
+use super::{app::App, hits::Hit, theme::Theme};
 use crate::output::clock;
 use choir_core::view::LineView;
 use choir_show::still::{Still, luma};
@@ -70,22 +70,23 @@ pub fn grid(area: Rect, count: usize) -> (usize, usize, u16) {
 }
 
 /// Numbers of the lines on that page of the wall which has the chosen one.
-pub fn page(app: &App, area: Rect) -> std::ops::Range<usize> {
-    let count = app.view.lines.len();
-    let (columns, rows, _) = grid(area, count);
+pub fn page(app: &App, area: Rect) -> Vec<usize> {
+    let listed = app.listed();
+    let (columns, rows, _) = grid(area, listed.len());
     let each = (columns * rows).max(1);
-    let first = app.chosen / each * each;
-    first..(first + each).min(count)
+    let chosen = app.chosen().and_then(|c| listed.iter().position(|n| *n == c)).unwrap_or(0);
+    listed.chunks(each).nth(chosen / each).unwrap_or_default().to_vec()
 }
 
 /// Pictures of all lines.
 pub fn wall(frame: &mut Frame<'_>, app: &App, area: Rect) {
-    let (columns, _, width) = grid(area, app.view.lines.len());
+    let (columns, _, width) = grid(area, app.listed().len());
     let height = rows(width) + LABEL;
-    for (n, index) in page(app, area).enumerate() {
+    for (n, index) in page(app, area).into_iter().enumerate() {
         let (x, y) = (area.x + (n % columns) as u16 * width, area.y + (n / columns) as u16 * height);
         let tile = Rect::new(x, y, width, height).intersection(area);
         if let Some(line) = app.view.lines.get(index) {
+            app.hits.add(tile, Hit::Line(index));
             draw_tile(frame, app, line, index, tile);
         }
     }
@@ -94,8 +95,8 @@ pub fn wall(frame: &mut Frame<'_>, app: &App, area: Rect) {
 fn draw_tile(frame: &mut Frame<'_>, app: &App, line: &LineView, index: usize, area: Rect) {
     let picture = Rect { width: area.width.saturating_sub(1), height: area.height.saturating_sub(LABEL), ..area };
     show(frame, app, line, picture);
-    let style = if index == app.chosen { app.theme.chosen() } else { Style::new() };
-    let mark = if index == app.chosen { "▸" } else { " " };
+    let style = if Some(index) == app.chosen() { app.theme.chosen() } else { Style::new() };
+    let mark = if Some(index) == app.chosen() { "▸" } else { " " };
     let tally = line.tally.map(|t| Span::styled(format!(" {} ", t.words()), app.theme.tally(Some(t))));
     let mut name = vec![Span::styled(format!("{mark}{} ", line.name), style)];
     name.extend(tally);

@@ -75,6 +75,9 @@ impl Theme {
     pub fn title(self) -> Style {
         self.fg(Color::Rgb(150, 205, 225)).add_modifier(Modifier::BOLD)
     }
+    pub fn typed(self) -> Style {
+        Style::new().add_modifier(Modifier::REVERSED)
+    }
     pub fn head(self) -> Style {
         self.fg(rgb(palette::QUIET))
     }

@@ -151,6 +151,39 @@ fn a_watch_whose_show_ends_says_so_and_gives_the_terminal_back() {
 }
 
 #[test]
+fn a_watch_is_clicked_filtered_and_called_by_an_alarm() {
+    let (place, port) = (Place::new(), port());
+    let text = format!(
+        "[show]\nname = \"Tarn Hollow Regatta\"\npictures = \"off\"\n[alarm]\nbroken = \"1 s\"\nstrained = \"off\"\ntell = [\"bell\", \"desktop\"]\n\
+         [[line]]\nname = \"finish-tower\"\nfrom = \"udp://127.0.0.1:{port}\"\n[[line]]\nname = \"jury\"\nfrom = \"udp://127.0.0.1:{}\"\n",
+        crate::place::port()
+    );
+    let sheet = place.write("boathouse.toml", &text);
+    let mut show = place.start(&["run", &sheet]);
+    let to = format!("udp://127.0.0.1:{port}");
+    let mut camera = place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "500kbps", "--keyframe", "0.4"]);
+    show.says("line finish-tower: steady");
+    let mut watch = Screen::open(&place, &["watch"]);
+    watch.shows("\u{1b}[?1006h");
+    watch.shows("finish-tower");
+    // A click on the last row: the key that explains the keys.
+    watch.types("\u{1b}[<0;3;24M\u{1b}[<0;3;24m");
+    watch.shows("any of them closes this");
+    watch.types(" /jury");
+    watch.shows("y▏");
+    watch.types("\u{1b}");
+    watch.shows("finish-tower");
+    camera.kill();
+    watch.shows("\u{7}\u{1b}]9;line finish-tower: ");
+    watch.shows("1 alarm");
+    watch.types("A");
+    watch.shows("alarm 1 acknowledged");
+    watch.types("q");
+    watch.shows("\u{1b}[?1006l");
+    watch.shows("\u{1b}[?1049l");
+}
+
+#[test]
 fn watch_refuses_without_a_terminal() {
     let place = Place::new();
     let out = place.run(&["watch"]);
