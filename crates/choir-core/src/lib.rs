@@ -21,6 +21,7 @@
 //! | [`facts`] | how links stand, what is measured each second, what happened |
 //! | [`limits`] | from which numbers on a state changes |
 //! | [`health`] | from facts to a state with its reason |
+//! | [`summary`] | the ticks of a way, added up over spans of time |
 //! | [`alarm`] | which of all that is wrong needs somebody |
 //! | [`words`] | the sentences of facts, reasons and events |
 //! | [`view`] | snapshots of a running show, for every kind of output |
@@ -48,6 +49,7 @@ pub mod secret;
 pub mod sheet;
 pub mod spelling;
 pub mod stave;
+pub mod summary;
 pub mod units;
 pub mod view;
 pub mod words;

@@ -20,6 +20,11 @@ pub const HEADROOM_SHARE: f64 = 0.15;
 pub const HEADROOM_LEAST_MS: f64 = 5.0;
 /// A frame rate this far from the expected one differs, share of 1.
 pub const RATE_TOLERANCE: f64 = 0.02;
+/// A bitrate outside of this share of the expected one differs: sound, headers and filling are in
+/// what comes, and a simple scene takes less.
+pub const BITRATE_SHARE: std::ops::RangeInclusive<f64> = 0.5..=1.6;
+/// Keyframes this far from where they are expected differ, share of 1.
+pub const KEYFRAME_TOLERANCE: f64 = 0.25;
 /// Headroom from which it is little.
 #[must_use]
 pub fn headroom_ms(latency_ms: f64) -> f64 {

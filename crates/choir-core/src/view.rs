@@ -109,11 +109,56 @@ pub struct LinkView {
     pub paste: Vec<String>,
     /// Encryption in words.
     pub encryption: String,
+    /// What the peer says it is: `SRT 1.5.4`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peer_version: Option<String>,
+    /// Connections so far, beyond the first.
+    #[serde(default)]
+    pub reconnects: u32,
+    /// The last second, the last ten, and all since the start; asked for by name alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub spans: Vec<SpanView>,
     /// Length of the AES key in force, bits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_bits: Option<u16>,
     /// Datagrams that the system dropped since its buffer was full.
     pub kernel_drops: u64,
+}
+
+/// A way in or out over a span of time.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct SpanView {
+    /// Length of the span, as far as the way was up in it, s.
+    pub seconds: f64,
+    /// Media, bits per second: mean and least of its seconds.
+    pub rate_bps: (u64, u64),
+    /// On the wire, repeats and headers included: mean, bits per second.
+    pub wire_bps: u64,
+    /// Round trips: least, mean, and what 95 of 100 do not exceed, ms.
+    pub rtt_ms: Option<(f64, f64, f64)>,
+    /// Variation of the time on the way: mean and greatest of its seconds, ms.
+    pub jitter_ms: Option<(f64, f64)>,
+    /// Headroom: least, and what 99 of 100 fifths of a second do not fall below, ms.
+    pub headroom_ms: Option<(f64, f64)>,
+    /// Packets.
+    pub packets: u64,
+    /// Lost on the path, before repair.
+    pub lost: u64,
+    /// The same as a share of all, percent.
+    pub lost_percent: f64,
+    /// Packets lost in a row: mean and longest run.
+    pub burst: Option<(f64, u32)>,
+    /// Sent again (way out), or that came as repeats (way in).
+    pub resent: u64,
+    /// Repaired in time (way in).
+    pub recovered: u64,
+    /// Came after their time (way in).
+    pub late: u64,
+    /// Missing after repair: of a way out, as far as its sender knows.
+    pub missing: u64,
+    /// The greatest that has come through in a second, bits per second on the wire: the path
+    /// carries no less.
+    pub carried_bps: u64,
 }
 
 /// One second of a line's history.
@@ -172,6 +217,12 @@ pub struct MediaView {
     pub pcr_jitter_ms: f64,
     /// Transport packets missing by their counters.
     pub continuity_errors: u64,
+    /// Clock references more than 100 ms apart, or that jump.
+    #[serde(default)]
+    pub pcr_faults: u64,
+    /// Pictures whose decoding time does not come after the one before, or more than 0.7 s after.
+    #[serde(default)]
+    pub pts_faults: u64,
     /// Frames so far.
     pub frames: u64,
     /// Last frame number, where the picture carries one.

@@ -138,6 +138,8 @@ fn reasons() -> Vec<Reason> {
         Reason::Differs(Mismatch::Codec { expected: text("h265"), receiving: text("h264") }),
         Reason::Differs(Mismatch::Size { expected: (1920, 1080), receiving: (1280, 720) }),
         Reason::Differs(Mismatch::Rate { expected: 50.0, receiving: 25.0 }),
+        Reason::Differs(Mismatch::Bitrate { expected: Bitrate(6_000_000), receiving: Bitrate(480_000) }),
+        Reason::Differs(Mismatch::Keyframe { expected_ms: 1000, receiving_ms: 9600 }),
         Reason::Content(ContentFault::Black, secs(4)),
         Reason::Content(ContentFault::Flat, secs(4)),
         Reason::Content(ContentFault::Bars, secs(4)),

@@ -33,7 +33,7 @@ pub struct Counters {
     pub recovered: u64,
     /// Packets that the picture misses: not repaired, or not sent, in time.
     pub missing: u64,
-    /// Packets sent again (way out).
+    /// Packets sent again (way out), or that came as repeats (way in).
     pub resent: u64,
     /// Packets dropped before sending: too late, or no room (way out).
     pub dropped: u64,
@@ -49,6 +49,8 @@ pub struct Counters {
     pub undecrypted: u64,
     /// Bytes of media on the wire, repeats and headers included: what came, or what left.
     pub wire_bytes: u64,
+    /// Packets that came after their time (way in).
+    pub late: u64,
 }
 
 impl Counters {
@@ -67,6 +69,7 @@ impl Counters {
         self.answered += o.answered;
         self.undecrypted += o.undecrypted;
         self.wire_bytes += o.wire_bytes;
+        self.late += o.late;
     }
 
     /// What has come on top since `before`.
@@ -86,6 +89,7 @@ impl Counters {
             answered: self.answered.saturating_sub(before.answered),
             undecrypted: self.undecrypted.saturating_sub(before.undecrypted),
             wire_bytes: self.wire_bytes.saturating_sub(before.wire_bytes),
+            late: self.late.saturating_sub(before.late),
         }
     }
 }
@@ -103,6 +107,8 @@ pub struct Gauges {
     pub peer_window: Option<u32>,
     /// Age of the oldest packet without acknowledgement (way out).
     pub unacknowledged: Option<Duration>,
+    /// Version that the peer says it has (SRT), 0x00MMmmpp.
+    pub peer_version: Option<u32>,
     /// Variation of the transit from packet to packet (way in).
     pub jitter: Option<Duration>,
     /// Largest payload of late (way in).

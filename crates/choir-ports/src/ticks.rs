@@ -66,6 +66,8 @@ impl Ticks {
             answered: passed.answered,
             undecrypted: passed.undecrypted,
             wire_bytes: passed.wire_bytes,
+            resent: passed.resent,
+            late: passed.late,
             kernel_drops: dropped,
             rtt_ms: live.rtt.map(in_ms),
             ..WayTick::default()

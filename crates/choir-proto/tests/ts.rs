@@ -168,6 +168,34 @@ fn a_lost_packet_breaks_one_frame_and_is_seen_by_its_counter() {
 }
 
 #[test]
+fn the_delay_is_the_median_time_from_stamp_to_the_whole_picture() {
+    let parts = stream(WriterConfig::default(), 90_000, 60, 10, 3000);
+    let mut reader = TsReader::new(Depth::Heads);
+    // Most come 80 ms after they were taken; some far later.
+    for (n, part) in parts.iter().enumerate() {
+        let late = if n % 5 == 0 { 400_000 } else { 0 };
+        reader.push(1_000_000 + n as i64 * 40_000 + 80_000 + late, &Bytes::copy_from_slice(part));
+    }
+    let delay = reader.info().video.and_then(|v| v.delay_us).expect("a delay");
+    assert!((delay - 80_000).abs() <= 2000, "{delay} µs");
+}
+
+#[test]
+fn times_that_break_the_standard_are_counted() {
+    let steady = |pts: u64, frames: u64| stream(WriterConfig::default(), pts, frames, 10, 1000);
+    let faults = |parts: &[Vec<u8>]| read(parts, Depth::Heads).info().faults;
+    let good = faults(&steady(90_000, 50));
+    assert_eq!((good.pcr, good.pts), (0, 0));
+    // Across the wrap of both clocks nothing is wrong.
+    let wrapped = faults(&steady(PTS_WRAP - 20 * FRAME, 50));
+    assert_eq!((wrapped.pcr, wrapped.pts), (0, 0));
+    // A second is left out, then it goes back by half.
+    let jumps: Vec<Vec<u8>> = [steady(900_000, 10), steady(900_000 + 35 * FRAME, 10), steady(900_000 + 30 * FRAME, 10)].concat();
+    let found = faults(&jumps);
+    assert!(found.pts == 2 && found.pcr >= 2, "{found:?}");
+}
+
+#[test]
 fn the_stamp_in_the_picture_is_found() {
     let parts = stream(WriterConfig::default(), 900_000, 10, 5, 3000);
     let mut reader = TsReader::new(Depth::Heads);

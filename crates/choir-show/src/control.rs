@@ -48,9 +48,10 @@ struct Envelope<T> {
 pub enum Request {
     /// The whole show.
     View,
-    /// The show, with the history of these lines alone: hundreds of lines are megabytes otherwise.
+    /// The show, with the history and spans of these lines and feeds alone: hundreds are megabytes
+    /// otherwise.
     Look {
-        /// Lines.
+        /// Lines and feeds.
         histories: Vec<String>,
     },
     /// Put another line on a feed.

@@ -10,7 +10,7 @@ use choir_core::{
     id::{FeedId, LineId, OutId, Subject},
     link::{Link, show_url},
     sheet::Feed,
-    view::{FeedView, LineView, LinkView},
+    view::{FeedView, LineView, LinkView, SpanView},
     words::Names,
 };
 use choir_host::{lock, read, write};
@@ -68,6 +68,11 @@ impl OutRun {
             Link::Stave(_) => true,
             _ => self.status.look().contact == choir_core::facts::Contact::Up,
         }
+    }
+
+    /// It over spans of time.
+    pub fn spans(&self) -> Vec<SpanView> {
+        lock(&self.meter).spans()
     }
 
     fn view(&self, drops: &Drops) -> LinkView {

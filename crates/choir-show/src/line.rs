@@ -11,12 +11,13 @@ use choir_core::{
     facts::{Direction, MediaFacts, State},
     id::{LineId, Subject},
     link::{Link, show_url},
-    sheet::Line,
-    units::in_ms,
-    view::{LineView, MediaView, Sample},
+    sheet::{Line, Mismatch},
+    units::{Bitrate, in_ms},
+    view::{LineView, MediaView, Sample, SpanView},
 };
 use choir_host::{clock::unix_ms, lock};
 use choir_ports::{LinkStatus, MediaCount, OpenWay, Shard, Shards, defects::defect, stave::Order};
+use choir_proto::ts::MediaInfo;
 use std::{
     collections::{HashMap, VecDeque},
     sync::{Arc, Mutex, OnceLock},
@@ -26,6 +27,9 @@ use tokio::sync::mpsc;
 
 /// Seconds of history.
 const HISTORY: usize = 60;
+
+/// Seconds after which a bitrate says something.
+const SETTLED: usize = 10;
 
 /// A line: its link, its media, and how it is doing.
 pub(crate) struct LineRun {
@@ -49,6 +53,14 @@ struct Measured {
     history: VecDeque<Sample>,
     /// Bytes of each stream at the last tick, and bits per second since the one before.
     streams: HashMap<u16, (u64, u64)>,
+}
+
+impl Measured {
+    /// The mean bitrate, once media has come for some seconds without a pause.
+    fn settled(&self) -> Option<Bitrate> {
+        let last: Vec<u64> = self.history.iter().rev().take(SETTLED).map(|s| s.rate_bps).collect();
+        (last.len() == SETTLED && last.iter().all(|bps| *bps > 0)).then(|| Bitrate(last.iter().sum::<u64>() / SETTLED as u64))
+    }
 }
 
 impl LineRun {
@@ -98,6 +110,16 @@ impl LineRun {
         lock(&self.state).meter.at_once(started, now, bus)
     }
 
+    /// How its media differs from what the sheet expects.
+    fn differs(&self, info: &MediaInfo) -> Vec<Mismatch> {
+        let entry = lock(&self.entry);
+        let mut found = mismatches(&entry.expect, info);
+        let video = info.video.as_ref();
+        let bitrate = lock(&self.state).settled();
+        found.extend(entry.expect.drifts(bitrate, video.and_then(|v| v.keyframe_ms), video.and_then(|v| v.measured_rate)));
+        found
+    }
+
     /// Ends a tick.
     pub fn tick(&self, started: Instant, now: Instant, same_picture: Option<String>, drops: &Drops, bus: &Bus) -> Judged {
         let reading = self.media.reading();
@@ -111,7 +133,7 @@ impl LineRun {
                 readable: !info.streams.is_empty(),
                 keyframe_seen: video.map(|v| v.keyframes > 0),
                 without_sets: video.is_some_and(|v| v.keyframes > 1 && !v.has_sets),
-                differs: mismatches(&lock(&self.entry).expect, info),
+                differs: self.differs(info),
                 content: self.seen.faults(),
             },
             count: MediaCount { bytes: reading.bytes, begun: reading.begun },
@@ -146,6 +168,11 @@ impl LineRun {
             missing: tick.missing,
         });
         judged
+    }
+
+    /// Its way in over spans of time.
+    pub fn spans(&self) -> Vec<SpanView> {
+        lock(&self.state).meter.spans()
     }
 
     /// What is shown of it, apart from its feeds.

@@ -6,8 +6,9 @@ use choir_core::{
     facts::{Around, Contact, Direction, Encryption, EventKind, Fault, MediaFacts, Notice, Reading, Reason, State, WayTick},
     health::{Health, Verdict},
     id::Subject,
+    summary::Summary,
     units::in_ms,
-    view::{LinkView, SinceView},
+    view::{LinkView, SinceView, SpanView},
 };
 use choir_host::clock::unix_ms;
 use choir_ports::{LinkStatus, Live, MediaCount, Ticks};
@@ -46,6 +47,7 @@ pub(crate) struct Meter {
     direction: Direction,
     status: Arc<LinkStatus>,
     health: Health,
+    summary: Summary,
     ticks: Ticks,
     tick: WayTick,
     verdict: Option<Verdict>,
@@ -79,6 +81,7 @@ impl Meter {
             direction,
             status,
             health: Health::default(),
+            summary: Summary::default(),
             ticks,
             tick: WayTick::default(),
             verdict: None,
@@ -115,6 +118,7 @@ impl Meter {
         self.tell_notices(&live, now, bus);
         let silent = self.tick.bytes == 0;
         self.tick = self.ticks.end(&live, now, media.as_ref().map(|m| m.count), drops_of(&live, drops));
+        self.summary.note(&self.tick);
         // Its media began somewhere within this second, so that its rate says nothing yet.
         self.begins = silent && media.is_none();
         let reading = self.reading(&live, self.tick.clone(), now, media.map(|m| m.facts), beside);
@@ -230,8 +234,21 @@ impl Meter {
                 _ => None,
             },
             kernel_drops: drops_of(&live, drops),
+            peer_version: peer.and_then(|p| p.gauges.peer_version).filter(|v| *v > 0).map(srt_version),
+            reconnects: live.sessions.saturating_sub(1),
+            spans: Vec::new(),
         }
     }
+
+    /// The last second, the last ten, and all since the start.
+    pub fn spans(&self) -> Vec<SpanView> {
+        self.summary.spans()
+    }
+}
+
+/// `SRT 1.5.4`, of the handshake's number.
+fn srt_version(version: u32) -> String {
+    format!("SRT {}.{}.{}", version >> 16 & 0xff, version >> 8 & 0xff, version & 0xff)
 }
 
 fn drops_of(live: &Live, drops: &Drops) -> u64 {

@@ -173,16 +173,35 @@ impl Show {
     /// The show as of the last tick or change.
     #[must_use]
     pub fn view(&self) -> ShowView {
-        let view = lock(&self.0.view).clone();
+        let mut view = lock(&self.0.view).clone();
+        self.add_spans(&mut view, |_| true);
         self.with_latest(view)
     }
 
-    /// The same, with the history of these lines alone.
+    /// The same, with the history and the spans of these lines and feeds alone.
     #[must_use]
     pub fn look(&self, histories: &[String]) -> ShowView {
         let mut view = lock(&self.0.view).clone();
         view.lines.iter_mut().filter(|l| !histories.contains(&l.name)).for_each(|l| l.history.clear());
+        self.add_spans(&mut view, |name| histories.iter().any(|h| h == name));
         self.with_latest(view)
+    }
+
+    /// Adds up what was measured, of lines and feeds of these names.
+    fn add_spans(&self, view: &mut ShowView, wanted: impl Fn(&str) -> bool) {
+        let names = self.names();
+        for line in self.0.lines() {
+            let name = names.line(line.id);
+            if let Some(shown) = view.lines.iter_mut().find(|l| l.name == name && wanted(&name)) {
+                shown.link.spans = line.spans();
+            }
+        }
+        for feed in self.0.feeds() {
+            let name = names.feed(feed.id);
+            if let Some(shown) = view.feeds.iter_mut().find(|f| f.name == name && wanted(&name)) {
+                shown.outs.iter_mut().zip(feed.outs()).for_each(|(shown, out)| shown.spans = out.spans());
+            }
+        }
     }
 
     fn with_latest(&self, mut view: ShowView) -> ShowView {

@@ -58,6 +58,8 @@ pub(crate) fn media_view(info: &MediaInfo) -> MediaView {
         pcr_interval_ms: info.pcr.interval_max_us as f64 / 1000.0,
         pcr_jitter_ms: info.pcr.jitter_us as f64 / 1000.0,
         continuity_errors: info.counters.continuity_errors,
+        pcr_faults: info.faults.pcr,
+        pts_faults: info.faults.pts,
         frames: video.map_or(0, |v| v.frames),
         frame: video.and_then(|v| v.stamp).and_then(|s| s.0.frame),
         streams: Vec::new(),

@@ -15,7 +15,7 @@ use std::{
     sync::{Arc, Mutex, PoisonError},
     time::{Duration, Instant},
 };
-use tokio::task::JoinHandle;
+use tokio::{sync::watch, task::JoinHandle};
 
 /// Packets on the way per direction; more is a queue that no network has.
 const IN_FLIGHT_MAX: usize = 100_000;
@@ -38,6 +38,8 @@ pub struct RelaySettings {
     pub back: Faults,
     /// The same seed does the same.
     pub seed: u64,
+    /// Other faults from now on, of both directions.
+    pub changes: Option<watch::Receiver<Faults>>,
 }
 
 /// What both directions did: there, back.
@@ -111,11 +113,21 @@ impl Lane {
     }
 }
 
+/// The next faults, if there ever are others.
+async fn changed(changes: &mut Option<watch::Receiver<Faults>>) -> Faults {
+    if let Some(changes) = changes
+        && changes.changed().await.is_ok()
+    {
+        return changes.borrow_and_update().clone();
+    }
+    std::future::pending().await
+}
+
 /// Opens both sockets and starts.
 ///
 /// # Errors
 /// An address cannot be had.
-pub fn start(settings: RelaySettings, mut stop: Stop) -> io::Result<Relay> {
+pub fn start(mut settings: RelaySettings, mut stop: Stop) -> io::Result<Relay> {
     let front = UdpPort::open(settings.listen, None)?;
     let any = SocketAddr::new(any_address(settings.to.ip()), 0);
     let behind = UdpPort::open(settings.from.unwrap_or(any), None)?;
@@ -136,6 +148,10 @@ pub fn start(settings: RelaySettings, mut stop: Stop) -> io::Result<Relay> {
             tokio::select! {
                 () = stop.wait() => return,
                 () = alarm.ring() => {}
+                faults = changed(&mut settings.changes) => {
+                    there.path.set_faults(faults.clone());
+                    back.path.set_faults(faults);
+                }
                 _ = front.readable() => {}
                 _ = behind.readable() => {}
             }

@@ -81,6 +81,7 @@ async fn a_relay_keeps_strangers_out_and_carries_both_ways() {
         there: Faults::default(),
         back: Faults::default(),
         seed: 1,
+        changes: None,
     };
     let own = settings.from.expect("given");
     let path = relay::start(settings, stop).expect("a path");
@@ -156,6 +157,7 @@ mod timing {
                     there: faults.clone(),
                     back: faults,
                     seed: 5,
+                    changes: None,
                 };
                 let path = relay::start(settings, stop.clone()).expect("a path");
                 let to = format!("srt://127.0.0.1:{front}?latency=400&passphrase=rowing%20is%20made%20up");

@@ -170,6 +170,7 @@ async fn soak(time: Duration, lines: usize) -> Result<(), String> {
                 there: faults(n),
                 back: faults(n),
                 seed: n as u64,
+                changes: None,
             };
             let relay = relay::start(settings, stop.clone()).unwrap();
             call(&shards[1], relay.listen, &stop)

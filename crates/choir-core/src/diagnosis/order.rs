@@ -1,7 +1,13 @@
 //! What follows from what, what is to be fixed first, and how long a cause stays named.
 
-use crate::facts::Cause;
+use crate::{
+    facts::{Cause, Slow},
+    units::in_ms,
+};
 use std::time::Duration;
+
+/// A queue so many times as long as packets leave late here is none of this machine's.
+const QUEUE_OVER_LATE: f64 = 4.0;
 
 impl Cause {
     /// It can be told of a moment, without looking back.
@@ -39,10 +45,12 @@ impl Cause {
     pub(super) fn explains(&self, other: &Self) -> bool {
         use Cause as C;
         match self {
-            C::OwnMachine(_) => matches!(
-                other,
-                C::Outage { .. } | C::RandomLoss { .. } | C::PathFull { .. } | C::LatencyTooSmall { .. } | C::PeriodicBursts { .. }
-            ),
+            C::OwnMachine(slow) => match (slow, other) {
+                // What queues on the path for far longer does not wait for this machine.
+                (Slow::Late(ms), C::PathFull { queue, .. }) => in_ms(*queue) < QUEUE_OVER_LATE * ms,
+                (_, C::PathFull { .. }) => true,
+                _ => matches!(other, C::Outage { .. } | C::RandomLoss { .. } | C::LatencyTooSmall { .. } | C::PeriodicBursts { .. }),
+            },
             C::PeerGone { .. } => {
                 matches!(other, C::NothingHeard { .. } | C::EncoderStopped { .. } | C::Pause { .. } | C::AnswersLost { .. })
             }
@@ -106,7 +114,7 @@ impl Cause {
     /// Which is to be fixed first: the least.
     pub(super) const fn rank(&self) -> u8 {
         match self {
-            Self::OwnMachine(_) => 0,
+            Self::OwnMachine(Slow::Drops(_) | Slow::Busy(_)) => 0,
             Self::PassphraseChanged | Self::PlaceTaken { .. } | Self::TwoSenders { .. } => 1,
             Self::PeerGone { .. } | Self::NothingHeard { .. } => 2,
             Self::LargePacketsLost { .. } => 3,
@@ -115,7 +123,7 @@ impl Cause {
             Self::Pause { .. } => 6,
             Self::KeyMissing { .. } => 7,
             Self::PathFull { .. } => 8,
-            Self::PeerSlow { .. } | Self::WindowTooSmall { .. } | Self::CeilingReached { .. } => 9,
+            Self::OwnMachine(Slow::Late(_)) | Self::PeerSlow { .. } | Self::WindowTooSmall { .. } | Self::CeilingReached { .. } => 9,
             Self::PeriodicBursts { .. } | Self::Outage { .. } => 10,
             Self::LatencyTooSmall { .. } => 11,
             Self::RandomLoss { .. } => 12,
@@ -125,5 +133,19 @@ impl Cause {
             Self::ClockDrift { .. } => 16,
             Self::Restarted { .. } => 17,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_long_queue_is_none_of_this_machine_s() {
+        let full = |ms| Cause::PathFull { carries: None, set: None, queue: Duration::from_millis(ms) };
+        let late = Cause::OwnMachine(Slow::Late(50.0));
+        assert!(late.explains(&full(100)) && !late.explains(&full(900)));
+        assert!(Cause::OwnMachine(Slow::Drops(9)).explains(&full(900)), "drops look like a full path");
+        assert!(full(900).rank() < late.rank());
     }
 }

@@ -73,6 +73,10 @@ pub struct WayTick {
     pub acks: u64,
     /// See `acks`.
     pub answered: u64,
+    /// Packets sent again (way out), or that came as repeats (way in).
+    pub resent: u64,
+    /// Packets that came after their time (way in only).
+    pub late: u64,
     /// Packets that could not be decrypted (way in only).
     pub undecrypted: u64,
     /// Bytes of media on the wire, repeats and headers included: what came, or what left.

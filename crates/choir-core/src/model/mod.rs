@@ -312,6 +312,28 @@ impl Expect {
         }
     }
 
+    /// How the course of the media differs from it: its mean bitrate of some seconds, and ms from
+    /// keyframe to keyframe at a frame rate. What is not known yet differs in nothing.
+    #[must_use]
+    pub fn drifts(&self, bitrate: Option<Bitrate>, keyframe_ms: Option<u32>, rate: Option<f64>) -> Vec<Mismatch> {
+        let mut found = Vec::new();
+        if let (Some(expected), Some(receiving)) = (self.bitrate, bitrate) {
+            let share = receiving.0 as f64 / expected.0.max(1) as f64;
+            if !limits::BITRATE_SHARE.contains(&share) {
+                found.push(Mismatch::Bitrate { expected, receiving });
+            }
+        }
+        if let (Some(wanted), Some(ms), Some(rate)) = (self.keyframe, keyframe_ms, rate.filter(|r| *r > 0.0)) {
+            let expected_ms = f64::from(wanted.frames(rate)) * 1000.0 / rate;
+            // An encoder may put one a frame early or late, and at a cut.
+            let slack = expected_ms * limits::KEYFRAME_TOLERANCE + 1000.0 / rate;
+            if (f64::from(ms) - expected_ms).abs() > slack {
+                found.push(Mismatch::Keyframe { expected_ms: expected_ms as u32, receiving_ms: ms });
+            }
+        }
+        found
+    }
+
     /// How what is received differs from it. What is not known yet differs in nothing.
     #[must_use]
     pub fn differences(&self, codec: Option<&str>, size: Option<(u32, u32)>, rate: Option<f64>) -> Vec<Mismatch> {
@@ -361,6 +383,20 @@ pub enum Mismatch {
         /// Received.
         receiving: f64,
     },
+    /// Far less or more media.
+    Bitrate {
+        /// Of the picture.
+        expected: Bitrate,
+        /// Of all that comes.
+        receiving: Bitrate,
+    },
+    /// Keyframes are further apart or closer, ms.
+    Keyframe {
+        /// From one to the next.
+        expected_ms: u32,
+        /// What is received.
+        receiving_ms: u32,
+    },
 }
 
 impl fmt::Display for Mismatch {
@@ -371,6 +407,18 @@ impl fmt::Display for Mismatch {
             Self::Size { expected, receiving } => write!(f, "expected {}, receiving {}", say_size(*expected), say_size(*receiving)),
             Self::Rate { expected, receiving } => {
                 write!(f, "expected {} frames per second, receiving {receiving:.2}", say_rate(*expected))
+            }
+            Self::Bitrate { expected, receiving } => {
+                write!(f, "expected a bitrate of {expected}, receiving {receiving}: set it at the encoder, or in the sheet")
+            }
+            Self::Keyframe { expected_ms, receiving_ms } => {
+                let secs = |ms: u32| f64::from(ms) / 1000.0;
+                write!(
+                    f,
+                    "expected a keyframe every {:.1} s, receiving one every {:.1} s: set it at the encoder",
+                    secs(*expected_ms),
+                    secs(*receiving_ms)
+                )
             }
         }
     }
@@ -417,4 +465,23 @@ pub struct Accepts {
     pub sizes: Vec<(u32, u32)>,
     /// Frames per second.
     pub rates: Vec<f64>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_bitrate_or_keyframe_far_from_the_expected_differs() {
+        let expect = Expect { bitrate: Some(Bitrate(6_000_000)), keyframe: Some(Keyframe::Frames(50)), ..Expect::default() };
+        let drifts = |bps, ms| expect.drifts(Some(Bitrate(bps)), Some(ms), Some(25.0)).len();
+        assert_eq!(drifts(6_300_000, 2000), 0);
+        assert_eq!(drifts(3_100_000, 1500), 0);
+        assert_eq!(drifts(480_000, 2000), 1);
+        assert_eq!(drifts(9_900_000, 2000), 1);
+        assert_eq!(drifts(6_000_000, 9600), 1);
+        assert_eq!(drifts(6_000_000, 1000), 1);
+        assert_eq!(expect.drifts(None, None, None), []);
+        assert_eq!(Expect::default().drifts(Some(Bitrate(1)), Some(1), Some(25.0)), []);
+    }
 }

@@ -49,6 +49,8 @@ pub(super) fn counters_of(s: &LinkStats, way_in: bool) -> Counters {
             answered: s.acks_answered,
             undecrypted: s.undecrypted,
             wire_bytes: s.arrived_bytes,
+            resent: s.repeats,
+            late: s.came_late,
             ..Counters::default()
         };
     }
@@ -68,7 +70,12 @@ pub(super) fn counters_of(s: &LinkStats, way_in: bool) -> Counters {
 }
 
 fn gauges_of(s: &LinkStats, way_in: bool, glance: &Glance) -> Gauges {
-    let common = Gauges { rtt: Some(s.rtt).filter(|rtt| !rtt.is_zero()), silent: Some(micros(glance.silent_us)), ..Gauges::default() };
+    let common = Gauges {
+        rtt: Some(s.rtt).filter(|rtt| !rtt.is_zero()),
+        silent: Some(micros(glance.silent_us)),
+        peer_version: Some(s.peer_version),
+        ..Gauges::default()
+    };
     if way_in {
         return Gauges {
             latency: Some(s.receive_latency),

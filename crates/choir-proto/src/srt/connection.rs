@@ -58,6 +58,7 @@ pub(super) struct Agreed {
     pub receive_latency: Duration,
     pub send_latency: Duration,
     pub latency_there: (Duration, Duration),
+    pub peer_version: u32,
     pub drop_late: bool,
     pub keys: Option<CipherKeys>,
 }
@@ -217,6 +218,7 @@ impl Connection {
             send_latency: agreed.send_latency,
             latency_here: (config.receive_latency, config.send_latency),
             latency_there: agreed.latency_there,
+            peer_version: agreed.peer_version,
             key_state: if both.is_some() { KeyState::Secured } else { KeyState::Clear },
             key_length,
             peer_window: agreed.peer_window,
@@ -508,6 +510,7 @@ impl Connection {
             }
         };
         let size = payload.len();
+        self.stats.repeats += u64::from(header.resent);
         match self.receive.insert(now, header.seq, Held { ts, came: now, payload: data }, header.resent) {
             Arrival::New { gap } => self.note_gap(now, gap),
             Arrival::Recovered => self.stats.recovered += 1,

@@ -179,6 +179,7 @@ fn agree(h: &Handshake, config: &LinkConfig, caps: &HsCaps, clock: (i64, u32), l
         receive_latency: config.receive_latency.max(there.0),
         send_latency: config.send_latency.max(there.1),
         latency_there: there,
+        peer_version: caps.version,
         drop_late: caps.flags & flags::TLPKTDROP != 0,
         keys,
     }

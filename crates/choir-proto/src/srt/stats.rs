@@ -51,6 +51,8 @@ pub struct LinkStats {
     pub skipped: u64,
     /// Packets that came after they had been skipped.
     pub came_late: u64,
+    /// Packets that came as repeats, whatever became of them.
+    pub repeats: u64,
     /// Packets that came more than once.
     pub duplicates: u64,
     /// Packets that could not be decrypted.
@@ -77,6 +79,8 @@ pub struct LinkStats {
     pub latency_here: (Duration, Duration),
     /// What the peer asked for in the same directions: for what we receive, for what we send.
     pub latency_there: (Duration, Duration),
+    /// Version that the peer says it has, as in HSREQ and HSRSP: 0x00MMmmpp.
+    pub peer_version: u32,
     /// Encryption.
     pub key_state: KeyState,
     /// Key length, when encrypted.

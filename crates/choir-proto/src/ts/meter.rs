@@ -28,6 +28,10 @@ const UNITS_MAX: usize = 256;
 /// Frames that the median delay is taken over: some keyframe intervals.
 const DELAYS: usize = 64;
 const PCR_WINDOW_US: i64 = 1_000_000;
+/// Longest distance between clock references, ticks of 27 MHz (2.7.2).
+const PCR_INTERVAL_MAX: i64 = 2_700_000;
+/// Longest distance between pictures, ticks of 90 kHz (2.7.4).
+const FRAME_STEP_MAX: i64 = 63_000;
 
 /// How much of the media is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -97,6 +101,18 @@ pub struct MediaInfo {
     pub pcr: PcrInfo,
     /// Clock, the worst since the start.
     pub pcr_worst: PcrInfo,
+    /// What was wrong with the times in it.
+    pub faults: TimeFaults,
+}
+
+/// Times that break the rules of ISO 13818-1, since the start.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct TimeFaults {
+    /// Clock references more than 100 ms apart (2.7.2), or that jump without notice.
+    pub pcr: u64,
+    /// Pictures whose decoding time does not come after the one before, or more than 0.7 s after it
+    /// (2.7.4).
+    pub pts: u64,
 }
 
 #[derive(Debug)]
@@ -146,15 +162,19 @@ struct PcrState {
 }
 
 impl PcrState {
-    fn note(&mut self, pcr: u64, at: i64, discontinuity: bool) {
+    /// True when it comes too late after the one before, or jumps.
+    fn note(&mut self, pcr: u64, at: i64, discontinuity: bool) -> bool {
+        let mut fault = false;
         if let Some(last) = self.last
             && !discontinuity
         {
             let step = wrapped_distance(pcr, last, PCR_WRAP);
             if (0..27_000_000).contains(&step) {
                 self.interval_max = self.interval_max.max(step as u64 / 27);
+                fault = step > PCR_INTERVAL_MAX;
             } else {
                 self.offsets = None;
+                fault = true;
             }
         }
         self.last = Some(pcr);
@@ -167,6 +187,7 @@ impl PcrState {
             self.shown = PcrInfo { interval_max_us: self.interval_max, jitter_us: (high - low) as u64 };
             (self.window_start, self.interval_max, self.offsets) = (at, 0, None);
         }
+        fault
     }
 }
 
@@ -183,6 +204,8 @@ pub struct TsMeter {
     video: VideoInfo,
     audio: Option<(u32, u8)>,
     last_keyframe: Option<(u64, u64)>,
+    last_time: Option<u64>,
+    faults: TimeFaults,
     delays: VecDeque<i64>,
     units: VecDeque<AccessUnit>,
 }
@@ -201,6 +224,8 @@ impl TsMeter {
             video: VideoInfo::default(),
             audio: None,
             last_keyframe: None,
+            last_time: None,
+            faults: TimeFaults::default(),
             delays: VecDeque::new(),
             units: VecDeque::new(),
         }
@@ -231,6 +256,7 @@ impl TsMeter {
     /// what is half read does not.
     pub fn restart(&mut self) {
         (self.pcr, self.last_keyframe) = (PcrState { shown: self.pcr.shown, worst: self.pcr.worst, ..PcrState::default() }, None);
+        self.last_time = None;
         for s in &mut self.streams {
             s.pes = None;
         }
@@ -246,6 +272,7 @@ impl TsMeter {
             counters,
             pcr: self.pcr.shown,
             pcr_worst: self.pcr.worst,
+            faults: self.faults,
         }
     }
 
@@ -265,7 +292,7 @@ impl TsMeter {
     pub fn push(&mut self, at: i64, piece: &Piece<'_>) {
         for i in piece.packets().iter().filter(|i| !i.repeat) {
             if let Some(pcr) = i.clock {
-                self.pcr.note(pcr, at, i.packet.adaptation.is_some_and(|a| a.discontinuity));
+                self.faults.pcr += u64::from(self.pcr.note(pcr, at, i.packet.adaptation.is_some_and(|a| a.discontinuity)));
             }
             if let Some(Programme { pmt: Some(table), .. }) = &i.programme {
                 self.take_table(table);
@@ -414,6 +441,10 @@ impl TsMeter {
 
     fn note_frame(&mut self, f: &Frame<'_>) {
         self.video.frames += 1;
+        if let (Some(now), Some(last)) = (f.time, self.last_time) {
+            self.faults.pts += u64::from(!(1..=FRAME_STEP_MAX).contains(&wrapped_distance(now, last, PTS_WRAP)));
+        }
+        self.last_time = f.time;
         if f.keyframe {
             self.video.keyframes += 1;
             if let (Some(now), Some((then, frames))) = (f.time, self.last_keyframe) {

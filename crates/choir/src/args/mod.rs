@@ -20,7 +20,10 @@ pub use stave::{DirectoryArgs, LanArgs, LanFlags, ListArgs, Stave, StaveArgs};
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
-use choir_sim::camera::{Manner, Output};
+use choir_sim::{
+    camera::{Manner, Output},
+    regatta::PATH_WORDS,
+};
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use clap_complete::Shell;
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
@@ -297,11 +300,11 @@ pub struct ShowArgs {
 
 #[derive(Debug, ClapArgs)]
 #[command(
-    after_help = "Examples:\n  choir status\n  choir status finish-tower        all that is known of one line\n  choir status regatta.toml --json\n  choir status -v                  also the threads that serve SRT links: their load, and how late packets leave"
+    after_help = "Examples:\n  choir status\n  choir status finish-tower        all that is known of one line, or of one feed\n  choir status regatta.toml --json\n  choir status -v                  also the threads that serve SRT links: their load, and how late packets leave"
 )]
 pub struct StatusArgs {
-    /// A line to show alone, or the sheet of the show (a file).
-    #[arg(value_name = "LINE|SHEET")]
+    /// A line or feed to show alone, or the sheet of the show (a file).
+    #[arg(value_name = "NAME|SHEET")]
     pub what: Option<String>,
     /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
@@ -394,6 +397,7 @@ pub struct SimShowArgs {
 const SHOW_HELP: &str = "Examples:
   choir sim show start-pontoon frozen
   choir sim show towpath-bicycle black silent
+  choir sim show umpire-launch path-worse
   choir sim show start-pontoon normal
 
 Words:
@@ -403,10 +407,15 @@ Words:
   left-only, right-only, swapped,
   stereo, out-of-phase, clipped     sound: channels
   late:1500ms, in-time              sound behind its picture
+  path-worse                        the path carries less and less for half a minute, then too little
+  path-full, path-cut, path-normal  the path carries too little, nothing, all; not for every line
 
 A camera in H.265 can only show its scene or be frozen.";
 
 fn shown(word: &str) -> Result<String, String> {
+    if PATH_WORDS.contains(&word) {
+        return Ok(word.to_owned());
+    }
     Output::default().after(word).map(|_| word.to_owned()).map_err(|e| e.to_string())
 }
 

@@ -6,7 +6,7 @@ use crate::{
     live,
     output::{alarms, one_line, tables},
 };
-use choir_core::spelling::did_you_mean;
+use choir_core::{spelling::did_you_mean, view::ShowView};
 use choir_show::control::{Answer, Client, Request};
 use std::{
     io::{IsTerminal, stdout},
@@ -25,24 +25,17 @@ pub(super) async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), F
 }
 
 pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
-    // A line's name has no dot and no slash.
-    let (sheet, line) = match args.what {
+    // A line's or feed's name has no dot and no slash.
+    let (sheet, name) = match args.what {
         Some(what) if what.contains(['.', '/']) || Path::new(&what).exists() => (Some(what.into()), None),
         what => (args.sheet, what),
     };
-    let Answer::View(view) = Client::connect(sheet.as_deref()).await?.ask(&Request::View).await? else {
+    let request = name.as_ref().map_or(Request::View, |name| Request::Look { histories: vec![name.clone()] });
+    let Answer::View(view) = Client::connect(sheet.as_deref()).await?.ask(&request).await? else {
         return Err(choir_show::control::ControlError::Strange.into());
     };
-    if let Some(name) = line {
-        let names: Vec<&str> = view.lines.iter().map(|l| l.name.as_str()).collect();
-        let found = view.lines.iter().find(|l| l.name == name);
-        let line = found.ok_or_else(|| Failure::new(SHOW, format!("there is no line \"{name}\". {}", did_you_mean(&name, &names))))?;
-        if args.json {
-            println!("{}", serde_json::to_string_pretty(line).unwrap_or_default());
-        } else {
-            print!("{}", one_line::line(line, view.now_ms));
-        }
-        return Ok(());
+    if let Some(name) = name {
+        return one(&view, &name, args.json);
     }
     if args.json {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
@@ -52,6 +45,24 @@ pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
             print!("\n{}", tables::threads(&view.threads, tables::width()));
         }
     }
+    Ok(())
+}
+
+/// One line or feed.
+fn one(view: &ShowView, name: &str, json: bool) -> Result<(), Failure> {
+    let (line, feed) = (view.lines.iter().find(|l| l.name == name), view.feeds.iter().find(|f| f.name == name));
+    let text = match (line, feed) {
+        (Some(line), _) if json => serde_json::to_string_pretty(line).unwrap_or_default() + "\n",
+        (Some(line), _) => one_line::line(line, view.now_ms),
+        (None, Some(feed)) if json => serde_json::to_string_pretty(feed).unwrap_or_default() + "\n",
+        (None, Some(feed)) => one_line::feed(feed, view.now_ms),
+        (None, None) => {
+            let names: Vec<&str> =
+                view.lines.iter().map(|l| &l.name).chain(view.feeds.iter().map(|f| &f.name)).map(String::as_str).collect();
+            return Err(Failure::new(SHOW, format!("there is no line or feed \"{name}\". {}", did_you_mean(name, &names))));
+        }
+    };
+    print!("{text}");
     Ok(())
 }
 

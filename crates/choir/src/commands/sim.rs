@@ -307,7 +307,16 @@ async fn typed(desk: &Desk, count: usize) {
 async fn path(args: PathArgs) -> Result<(), Failure> {
     let there = args.both.over(&Faults::default());
     let back = args.back.over(&there);
-    let settings = RelaySettings { listen: args.listen, to: args.to, from: args.from, client: args.client, there, back, seed: args.seed };
+    let settings = RelaySettings {
+        listen: args.listen,
+        to: args.to,
+        from: args.from,
+        client: args.client,
+        there,
+        back,
+        seed: args.seed,
+        changes: None,
+    };
     let (stop_it, stop) = Stop::new();
     let relay = relay::start(settings, stop).map_err(|e| Failure::new(SYSTEM, format!("the path cannot open its ports: {e}")))?;
     eprintln!("packets to {} go to {} and back", relay.listen, args.to);

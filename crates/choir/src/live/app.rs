@@ -85,6 +85,8 @@ pub struct App {
 
 /// What the key of a demo makes the chosen line's camera show, one after the other.
 const STAND_IN: [&str; 4] = ["black", "frozen", "silent", "normal"];
+/// And the path that it comes by.
+const PATH: [&str; 3] = ["path-worse", "path-cut", "path-normal"];
 /// Rows of one turn of the wheel.
 const WHEEL: isize = 3;
 /// Rows of a page, where the screen is not known.
@@ -303,12 +305,8 @@ impl App {
             Do::Acknowledge => return self.acknowledge(),
             Do::AcknowledgeAll => return Act::Ask(Request::Acknowledge { what: Vec::new() }),
             Do::Freeze => self.frozen = !self.frozen,
-            Do::Spoil => {
-                let Some(line) = self.chosen_line().map(|l| l.name.clone()) else { return Act::None };
-                let word = STAND_IN[self.spoiled % STAND_IN.len()].to_owned();
-                self.spoiled += 1;
-                return Act::Ask(Request::StandIn { line, word });
-            }
+            Do::Spoil => return self.spoil(&STAND_IN),
+            Do::SpoilPath => return self.spoil(&PATH),
             Do::Help => self.help = true,
             Do::Back if self.page != Page::Overview => self.page = Page::Overview,
             Do::Back if !self.arrangement.filter.is_empty() => {
@@ -319,6 +317,14 @@ impl App {
             Do::Back | Do::Leave => return Act::Leave,
         }
         Act::None
+    }
+
+    /// The next of these words for the chosen line's stand-in.
+    fn spoil(&mut self, words: &[&str]) -> Act {
+        let Some(line) = self.chosen_line().map(|l| l.name.clone()) else { return Act::None };
+        let word = words[self.spoiled % words.len()].to_owned();
+        self.spoiled += 1;
+        Act::Ask(Request::StandIn { line, word })
     }
 
     fn turn_to(&mut self, page: Page) {

@@ -124,7 +124,8 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
         app.hits.add(at, Hit::Key(b.action));
         frame.render_widget(Paragraph::new(line), at);
     };
-    for b in app.is_demo().then_some(&SPOIL).into_iter().chain(others) {
+    let demo: &[Binding] = if app.is_demo() { SPOIL } else { &[] };
+    for b in demo.iter().chain(others) {
         if x + width(b) > end {
             break;
         }
@@ -135,7 +136,7 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
 }
 
 fn draw_help(frame: &mut Frame<'_>, app: &App, area: Rect) {
-    let bindings = KEYS.iter().chain(app.is_demo().then_some(&SPOIL));
+    let bindings = KEYS.iter().chain(if app.is_demo() { SPOIL } else { &[] });
     let mut rows: Vec<Line<'_>> = bindings
         .map(|b| {
             let keys = if b.action == Do::Take(None) { "t, 1-9" } else { b.key };

@@ -26,6 +26,7 @@ pub enum Do {
     AcknowledgeAll,
     Freeze,
     Spoil,
+    SpoilPath,
     Help,
     Leave,
     /// Out of what was begun, else leave.
@@ -76,14 +77,17 @@ pub const KEYS: &[Binding] = &[
 ];
 
 /// Of a demo alone.
-pub const SPOIL: Binding = one(&[Char('x')], "x", "spoil the picture", "the chosen camera goes black, frozen, silent, normal", Do::Spoil);
+pub const SPOIL: &[Binding] = &[
+    one(&[Char('x')], "x", "spoil the picture", "the chosen camera goes black, frozen, silent, normal", Do::Spoil),
+    one(&[Char('X')], "X", "spoil the path", "the path of the chosen line gets worse, is cut, is normal", Do::SpoilPath),
+];
 
 /// What a key does.
 pub fn action(code: KeyCode, demo: bool) -> Option<Do> {
     if let Char(digit @ '1'..='9') = code {
         return Some(Do::Take(Some(digit as usize - '1' as usize)));
     }
-    KEYS.iter().chain(demo.then_some(&SPOIL)).find(|b| b.codes.contains(&code)).map(|b| b.action)
+    KEYS.iter().chain(if demo { SPOIL } else { &[] }).find(|b| b.codes.contains(&code)).map(|b| b.action)
 }
 
 #[cfg(test)]
@@ -92,7 +96,7 @@ mod tests {
 
     #[test]
     fn no_key_does_two_things() {
-        let all: Vec<KeyCode> = KEYS.iter().chain([&SPOIL]).flat_map(|b| b.codes).copied().collect();
+        let all: Vec<KeyCode> = KEYS.iter().chain(SPOIL).flat_map(|b| b.codes).copied().collect();
         for (n, code) in all.iter().enumerate() {
             assert!(!all[n + 1..].contains(code), "{code:?}");
             assert!(action(*code, true).is_some());

@@ -1,4 +1,4 @@
-//! All that is known of one line.
+//! All that is known of one line, or of one feed.
 
 use super::{
     clock,
@@ -6,12 +6,9 @@ use super::{
 };
 use choir_core::{
     units::{Bitrate, say_duration},
-    view::{LevelsView, LineView, LinkView, Sample},
+    view::{FeedView, LevelsView, LineView, LinkView, SpanView},
 };
 use std::{fmt::Write, time::Duration};
-
-/// Seconds that are summed up.
-const SPANS: [usize; 3] = [1, 10, 60];
 
 /// A fact a line, then the last seconds as a table.
 pub fn line(l: &LineView, now_ms: u64) -> String {
@@ -42,8 +39,40 @@ pub fn line(l: &LineView, now_ms: u64) -> String {
     fact("delay", delay.as_deref().unwrap_or("not known: the picture carries no time"));
     fact("packets", &packets(k));
     fact("on feeds", &if l.feeds.is_empty() { "none".to_owned() } else { l.feeds.join(", ") });
-    let heads = ["", ">last second", ">10 s", ">minute"];
-    let _ = write!(out, "\n{}", table(&heads, &history(&l.history)));
+    let m = &l.media;
+    if !m.streams.is_empty() {
+        let faults = [
+            (m.continuity_errors, "packets missing by their counters"),
+            (m.pcr_faults, "clock faults"),
+            (m.pts_faults, "time stamp faults"),
+        ];
+        let said: Vec<String> = faults.iter().map(|(n, what)| format!("{n} {what}")).collect();
+        fact("stream", &format!("{}; clock references up to {} ms apart", said.join(", "), digits(m.pcr_interval_ms)));
+    }
+    let _ = write!(out, "\n{}", spans(k, true));
+    out
+}
+
+/// A feed, way out by way out.
+pub fn feed(f: &FeedView, now_ms: u64) -> String {
+    let mut out = String::new();
+    let next = f.next.as_ref().map_or_else(String::new, |n| format!(", {n} at its next keyframe"));
+    let _ = writeln!(out, "{}: {}\n\n{:<11} {}{next}", f.name, f.title, "carries", f.line);
+    for k in &f.outs {
+        let mut fact = |name: &str, text: &str| {
+            let _ = writeln!(out, "{name:<11} {text}");
+        };
+        fact("\nto", &k.url);
+        fact("state", &format!("{}, {}", k.state.map_or("waiting", |s| s.word()), k.reason));
+        for c in &k.causes {
+            fact("cause", &format!("{} (since {})", c.text, clock(c.since_ms)));
+        }
+        fact("with", &from(k, now_ms));
+        if let Some(asked) = &k.latency_asked {
+            fact("latency", &format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or_default()));
+        }
+        let _ = write!(out, "\n{}", spans(k, false));
+    }
     out
 }
 
@@ -60,11 +89,13 @@ fn sound(l: &LevelsView) -> String {
 
 fn from(k: &LinkView, now_ms: u64) -> String {
     let peer = k.peer.as_deref().unwrap_or("nobody");
+    let version = k.peer_version.as_ref().map_or_else(String::new, |v| format!(" ({v})"));
     let how = k.how.as_ref().map_or_else(String::new, |h| format!(", {h}"));
     let up = k
         .up_since_ms
         .map_or_else(|| "not up".into(), |t| format!("up for {}", say_duration(Duration::from_millis(now_ms.saturating_sub(t)))));
-    format!("{peer}{how}, encryption {}, {up}", k.encryption)
+    let again = if k.reconnects > 0 { format!(", connected again {} times", k.reconnects) } else { String::new() };
+    format!("{peer}{version}{how}, encryption {}, {up}{again}", k.encryption)
 }
 
 fn packets(k: &LinkView) -> String {
@@ -75,49 +106,35 @@ fn packets(k: &LinkView) -> String {
     text
 }
 
-/// A number over each span: rows of the table.
-fn history(all: &[Sample]) -> Vec<Vec<String>> {
-    let over = |name: &str, cell: fn(&[Sample]) -> String| {
-        let spans = SPANS.iter().map(|n| cell(&all[all.len().saturating_sub(*n)..]));
-        std::iter::once(name.to_owned()).chain(spans).collect()
+/// A number over each span: the rows of a table.
+fn spans(k: &LinkView, way_in: bool) -> String {
+    let mut rows: Vec<Vec<String>> = Vec::new();
+    let mut over = |name: &str, cell: &dyn Fn(&SpanView) -> String| {
+        rows.push(std::iter::once(name.to_owned()).chain(k.spans.iter().map(cell)).collect());
     };
-    vec![
-        over("rate, mean", |s| Bitrate(s.iter().map(|s| s.rate_bps).sum::<u64>() / s.len().max(1) as u64).to_string()),
-        over("rate, least", |s| s.iter().map(|s| s.rate_bps).min().map_or_else(dash, |r| Bitrate(r).to_string())),
-        over("rtt ms, least", |s| number(at(s.iter().filter_map(|s| s.rtt_least_ms), 0.0))),
-        over("rtt ms, mean", |s| number(mean(s.iter().filter_map(|s| s.rtt_ms)))),
-        over("rtt ms, 95 %", |s| number(at(s.iter().filter_map(|s| s.rtt_ms), 0.95))),
-        over("headroom ms, least", |s| number(at(s.iter().filter_map(|s| s.headroom_ms), 0.0))),
-        over("jitter ms, mean", |s| number(mean(s.iter().filter_map(|s| s.jitter_ms)))),
-        over("lost", |s| s.iter().map(|s| s.lost).sum::<u64>().to_string()),
-        over("lost in a row, mean", |s| {
-            let (lost, holes) = s.iter().fold((0, 0), |(lost, holes), s| (lost + s.lost, holes + s.holes));
-            number((holes > 0).then(|| lost as f64 / holes as f64))
-        }),
-        over("repaired", |s| s.iter().map(|s| s.recovered).sum::<u64>().to_string()),
-        over("missing", |s| s.iter().map(|s| s.missing).sum::<u64>().to_string()),
-    ]
+    over("rate, mean", &|s| Bitrate(s.rate_bps.0).to_string());
+    over("rate, least", &|s| Bitrate(s.rate_bps.1).to_string());
+    over("on the wire, mean", &|s| Bitrate(s.wire_bps).to_string());
+    over("path carries at least", &|s| Bitrate(s.carried_bps).to_string());
+    over("rtt ms: least, mean, 95 %", &|s| s.rtt_ms.map_or_else(dash, |(least, mean, most)| [least, mean, most].map(digits).join(" ")));
+    if way_in {
+        over("jitter ms: mean, greatest", &|s| s.jitter_ms.map_or_else(dash, |(mean, most)| [mean, most].map(digits).join(" ")));
+        over("headroom ms: least, 1 %", &|s| s.headroom_ms.map_or_else(dash, |(least, first)| [least, first].map(digits).join(" ")));
+    }
+    over("lost on the path", &|s| format!("{} of {}, {:.2} %", s.lost, s.packets + s.missing, s.lost_percent));
+    over("lost in a row: mean, most", &|s| s.burst.map_or_else(dash, |(mean, most)| format!("{} {most}", digits(mean))));
+    over(if way_in { "came as repeats" } else { "sent again" }, &|s| s.resent.to_string());
+    if way_in {
+        over("repaired", &|s| s.recovered.to_string());
+        over("came too late", &|s| s.late.to_string());
+    }
+    over("missing", &|s| s.missing.to_string());
+    let since = k.spans.last().map_or_else(String::new, |s| format!(">start, {}", say_duration(Duration::from_secs(s.seconds as u64))));
+    table(&["", ">last second", ">10 s", &since], &rows)
 }
 
 fn dash() -> String {
     "-".into()
-}
-
-fn number(v: Option<f64>) -> String {
-    v.map_or_else(dash, digits)
-}
-
-fn mean(values: impl Iterator<Item = f64>) -> Option<f64> {
-    let (sum, count) = values.fold((0.0, 0u32), |(sum, n), v| (sum + v, n + 1));
-    (count > 0).then(|| sum / f64::from(count))
-}
-
-/// The value below which this share is.
-fn at(values: impl Iterator<Item = f64>, share: f64) -> Option<f64> {
-    let mut sorted: Vec<f64> = values.collect();
-    sorted.sort_by(f64::total_cmp);
-    let last = sorted.len().checked_sub(1)?;
-    sorted.get((last as f64 * share).ceil() as usize).copied()
 }
 
 #[cfg(test)]
@@ -127,26 +144,27 @@ mod tests {
 
     #[test]
     fn all_of_a_line_is_told_and_spans_are_summed_up() {
-        let sample = |n: u64| Sample {
-            rate_bps: 4_000_000 + n * 10_000,
-            headroom_ms: Some(50.0 + n as f64),
-            rtt_ms: Some(20.0 + n as f64),
-            rtt_least_ms: Some(18.0 + n as f64),
-            jitter_ms: Some(2.0),
-            lost: 2,
-            holes: 1,
-            recovered: 2 - u64::from(n == 3),
-            missing: u64::from(n == 3),
+        let span = |seconds: f64, missing| SpanView {
+            seconds,
+            rate_bps: (4_000_000, 3_500_000),
+            rtt_ms: Some((18.0, 20.4, 31.0)),
+            headroom_ms: Some((50.0, 61.5)),
+            packets: 380,
+            lost: 4,
+            lost_percent: 1.05,
+            burst: Some((2.0, 3)),
+            missing,
+            ..SpanView::default()
         };
         let link =
             LinkView { state: Some(State::Strained), reason: "picture frozen for 4.0 s: check the camera".into(), ..LinkView::default() };
         let cause = SinceView { name: "path-full".into(), text: "the path carries 3.2 Mbps, and more is sent".into(), since_ms: 3_600_000 };
-        let link = LinkView { causes: vec![cause], ..link };
+        let spans = vec![span(1.0, 0), span(10.0, 0), span(75.0, 2)];
+        let link = LinkView { causes: vec![cause], spans, peer_version: Some("SRT 1.5.4".into()), reconnects: 2, ..link };
         let l = LineView {
             name: "jury-room".into(),
             title: "Jury room".into(),
             link,
-            history: (0..60).map(sample).collect(),
             levels: Some(LevelsView {
                 peak_dbfs: vec![-18.2, -64.0],
                 momentary_lufs: Some(-20.3),
@@ -163,23 +181,25 @@ mod tests {
             "cause       the path carries 3.2 Mbps, and more is sent (since 01:00:00)",
             "content     picture frozen since 01:02:03",
             "sound       peak -18 and -64 dBFS, -20 LUFS over 0.4 s, below -70 over 3 s, 40 ms ahead of its picture",
-            "from        nobody",
+            "from        nobody (SRT 1.5.4)",
+            "connected again 2 times",
+            "start, 1 min 15 s",
         ] {
             assert!(text.contains(wanted), "lacks {wanted}:\n{text}");
         }
         let rows: Vec<Vec<&str>> = text.lines().map(|l| l.split("  ").map(str::trim).filter(|c| !c.is_empty()).collect()).collect();
         for wanted in [
-            ["rtt ms, mean", "79", "74", "50"],
-            ["rtt ms, 95 %", "79", "79", "77"],
-            ["headroom ms, least", "109", "100", "50"],
-            ["rtt ms, least", "77", "68", "18"],
-            ["lost", "2", "20", "120"],
-            ["lost in a row, mean", "2.0", "2.0", "2.0"],
-            ["repaired", "2", "20", "119"],
-            ["missing", "0", "0", "1"],
+            ["rtt ms: least, mean, 95 %", "18 20 31", "18 20 31", "18 20 31"],
+            ["headroom ms: least, 1 %", "50 62", "50 62", "50 62"],
+            ["lost on the path", "4 of 380, 1.05 %", "4 of 380, 1.05 %", "4 of 382, 1.05 %"],
+            ["lost in a row: mean, most", "2.0 3", "2.0 3", "2.0 3"],
+            ["missing", "0", "0", "2"],
         ] {
             assert!(rows.iter().any(|r| *r == wanted), "lacks {wanted:?}:\n{text}");
         }
         assert!(line(&LineView::default(), 0).contains("rate, least"), "nothing is known of it yet");
+        let out = l.link.clone();
+        let text = feed(&FeedView { name: "jury".into(), line: "jury-room".into(), outs: vec![out], ..FeedView::default() }, 60_000);
+        assert!(text.contains("carries     jury-room") && text.contains("sent again") && !text.contains("headroom"), "{text}");
     }
 }

@@ -1,6 +1,10 @@
 //! The Tarn Hollow Regatta on one machine: cameras, a field unit, the paths between, and a
 //! switcher, all on addresses of 127.0.0.0/8.
 
+mod paths;
+
+pub use paths::PATH_WORDS;
+
 use crate::{
     SimError,
     camera::{self, Camera, CameraSettings, NamedCamera, NamedCameraSettings, Output, SHIPPED_SIZE},
@@ -20,6 +24,7 @@ use choir_host::Stop;
 use choir_path::Faults;
 use choir_ports::stave::{Identity, Node};
 use choir_proto::rtsp::Credentials;
+use paths::Paths;
 use std::{
     collections::BTreeMap,
     net::{Ipv4Addr, SocketAddr},
@@ -30,7 +35,7 @@ use std::{
 use tokio::sync::watch;
 
 /// The show's sheet.
-pub const SHEET: &str = include_str!("../../../demo/regatta.toml");
+pub const SHEET: &str = include_str!("../../../../demo/regatta.toml");
 /// The two octets that all addresses of the demo start with, as the sheet has them.
 pub const PREFIX: &str = "127.20.";
 /// The passphrase that the demo's far ends use; the sheet names the variable it is in.
@@ -71,6 +76,7 @@ pub struct FarEnds {
     dock: NamedCamera,
     desk: Node,
     outputs: Outputs,
+    paths: Arc<Paths>,
 }
 
 /// What each camera shows, by the name of its line.
@@ -84,10 +90,18 @@ impl FarEnds {
     }
 
     /// Changes what the camera of a line shows or sounds like, by one of
-    /// [`crate::camera::OUTPUT_WORDS`].
+    /// [`crate::camera::OUTPUT_WORDS`], or the path that it comes by, by one of [`PATH_WORDS`].
+    /// "normal" is for both. Called within the runtime.
     pub fn outputs(&self) -> impl Fn(&str, &str) -> Result<String, String> + Send + Sync + 'static {
-        let outputs = self.outputs.clone();
+        let (outputs, paths) = (self.outputs.clone(), self.paths.clone());
         move |line, word| {
+            if PATH_WORDS.contains(&word) {
+                return paths.change(line, word);
+            }
+            if word == "normal" {
+                // One without a path of its own has none to mend.
+                let _ = paths.change(line, "path-normal");
+            }
             let names = || outputs.keys().cloned().collect::<Vec<_>>().join(", ");
             let output = outputs.get(line).ok_or_else(|| format!("there is no camera {line:?} in the demo. One of: {}", names()))?;
             let next = output.borrow().after(word).map_err(|e| e.to_string())?;
@@ -157,6 +171,7 @@ const DEVICES: &[Device] = &[
 
 /// A path between a device and the boathouse.
 struct PathPlan {
+    line: &'static str,
     listen: &'static str,
     to: &'static str,
     from: &'static str,
@@ -164,8 +179,8 @@ struct PathPlan {
     faults: Faults,
 }
 
-fn paths() -> Vec<PathPlan> {
-    let plan = |listen, to, from, client, faults| PathPlan { listen, to, from, client, faults };
+fn path_plans() -> Vec<PathPlan> {
+    let plan = |line, listen, to, from, client, faults| PathPlan { line, listen, to, from, client, faults };
     let lan = Faults { delay: ms(1), ..Faults::default() };
     // Mobile networks: the launch on the water, the bicycle under trees.
     let launch = Faults { delay: ms(25), jitter: ms(8), loss: 0.01, burst: 3.0, rate: Some(20_000_000), ..Faults::default() };
@@ -180,9 +195,9 @@ fn paths() -> Vec<PathPlan> {
         ..Faults::default()
     };
     vec![
-        plan("127.20.1.12:7102", "127.20.0.12:7102", "127.20.2.12:0", None, lan),
-        plan("127.20.1.13:7103", "127.20.0.1:7103", "127.20.2.13:0", None, launch),
-        plan("127.20.1.14:7104", "127.20.0.14:7104", "127.20.2.14:7104", Some("127.20.0.1:7104"), bicycle),
+        plan("start-pontoon", "127.20.1.12:7102", "127.20.0.12:7102", "127.20.2.12:0", None, lan),
+        plan("umpire-launch", "127.20.1.13:7103", "127.20.0.1:7103", "127.20.2.13:0", None, launch),
+        plan("towpath-bicycle", "127.20.1.14:7104", "127.20.0.14:7104", "127.20.2.14:7104", Some("127.20.0.1:7104"), bicycle),
     ]
 }
 
@@ -273,13 +288,25 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
     let dock = winners_dock(prefix, controlled("winners-dock"), stop).await?;
     let tower = controlled("finish-tower");
     let devices = DEVICES.iter().map(|d| (d, controlled(d.name))).collect::<Vec<_>>();
-    let mut far = FarEnds { cameras: Vec::new(), devices: Vec::new(), relays: Vec::new(), inputs: Vec::new(), dock, desk, outputs };
+    let mut far = FarEnds {
+        cameras: Vec::new(),
+        devices: Vec::new(),
+        relays: Vec::new(),
+        inputs: Vec::new(),
+        dock,
+        desk,
+        outputs,
+        paths: Arc::default(),
+    };
     for (name, url) in INPUTS.iter().chain(NAMED) {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, Some(&far.desk), stop).await?);
     }
     let (named, stopped) = (Desk::over(far.inputs[INPUTS.len()..].to_vec()), stop.clone());
     tokio::spawn(async move { named.cycle(ON_AIR, stopped).await });
-    for (n, path) in paths().into_iter().enumerate() {
+    let mut paths = Paths::default();
+    for (n, path) in path_plans().into_iter().enumerate() {
+        let kbps = DEVICES.iter().find(|d| d.name == path.line).map_or(0, |d| d.kbps);
+        let changes = paths.add(path.line, path.faults.clone(), Bitrate(kbps * 1000));
         let settings = RelaySettings {
             listen: address(path.listen, prefix)?,
             to: address(path.to, prefix)?,
@@ -288,6 +315,7 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
             there: path.faults.clone(),
             back: path.faults,
             seed: n as u64 + 1,
+            changes: Some(changes),
         };
         let listen = settings.listen;
         far.relays.push(relay::start(settings, stop.clone()).map_err(|e| SimError::Address {
@@ -296,6 +324,7 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
             cause: e,
         })?);
     }
+    far.paths = Arc::new(paths);
     let mut starting = tokio::task::JoinSet::new();
     for (device, output) in devices {
         let settings = CameraSettings {
