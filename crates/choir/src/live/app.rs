@@ -1,6 +1,7 @@
 //! State of the live view, and what each key and click does to it.
 
 use super::{
+    graphics::Graphics,
     hits::{Hit, Hits},
     keys::{Do, action},
     list::{Arrangement, Row},
@@ -67,6 +68,7 @@ pub struct App {
     /// How many events back the list is scrolled.
     pub scrolled: usize,
     pub theme: Theme,
+    pub graphics: Graphics,
     /// Last pictures, by line.
     pub stills: HashMap<String, Still>,
     /// Leaving ends the show.
@@ -111,6 +113,7 @@ impl App {
             detail: false,
             scrolled: 0,
             theme,
+            graphics: Graphics::default(),
             stills: HashMap::new(),
             here,
             asking: false,

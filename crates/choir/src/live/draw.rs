@@ -31,6 +31,8 @@ const WIDE: u16 = 120;
 
 pub fn draw(frame: &mut Frame<'_>, app: &App) {
     app.hits.clear();
+    app.graphics.begin();
+    app.graphics.cover(app.taking.is_some() || app.help);
     let [header, body, foot] = Layout::vertical([Constraint::Length(1), Constraint::Min(0), Constraint::Length(1)]).areas(frame.area());
     draw_header(frame, app, header);
     if !app.loaded() {
@@ -45,6 +47,7 @@ pub fn draw(frame: &mut Frame<'_>, app: &App) {
     }
     draw_foot(frame, app, foot);
     if let Some(taking) = &app.taking {
+        app.graphics.cover(app.help);
         take::panel(frame, app, taking);
     }
     if app.help {

@@ -13,12 +13,14 @@ mod detail;
 mod draw;
 mod events;
 mod feeds;
+mod graphics;
 mod hits;
 mod keys;
 mod lines;
 mod list;
 mod picture;
 pub mod ptz;
+mod sixel;
 mod take;
 mod theme;
 
@@ -38,6 +40,7 @@ use crossterm::{
     execute,
     terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
 };
+use graphics::Graphics;
 use list::Row;
 use ratatui::{Terminal, backend::CrosstermBackend, layout::Rect};
 use std::{
@@ -114,18 +117,27 @@ pub async fn run(source: Source) -> Result<(), Failure> {
         Source::Here(show) => tokio::spawn(feed_here(show, tx.clone(), requests, wish)),
         Source::There(client) => tokio::spawn(feed_there(client, tx.clone(), requests, wish)),
     };
+    let screen = Screen::enter().map_err(|e| Failure::new(FAILED, format!("the terminal cannot be used: {e}")))?;
+    let theme = theme::Theme::from_env();
+    // Before anybody else reads what the terminal says.
+    let graphics = if theme.has_colour() { Graphics::detect() } else { Graphics::default() };
     let done = Arc::new(AtomicBool::new(false));
     std::thread::spawn({
         let (tx, done) = (tx, done.clone());
         move || read_keys(&tx, &done)
     });
-    let screen = Screen::enter().map_err(|e| Failure::new(FAILED, format!("the terminal cannot be used: {e}")))?;
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
-    let mut app = App::new(here, theme::Theme::from_env());
+    let mut app = App::new(here, theme);
+    app.graphics = graphics;
     let mut calls = Calls::default();
     let result = loop {
         if app.needs_drawing() {
             terminal.draw(|frame| draw::draw(frame, &app))?;
+            if app.graphics.leaves_something() {
+                terminal.clear()?;
+                terminal.draw(|frame| draw::draw(frame, &app))?;
+            }
+            app.graphics.finish(&mut stdout())?;
             app.drawn();
             let area = terminal.get_frame().area();
             wish_tx.send_if_modified(|wish| {
@@ -214,7 +226,7 @@ impl Wish {
             let on = app.view.feeds.get(taking.feed).map(|f| f.line.clone());
             return Self {
                 lines: on.into_iter().chain([taking.line.clone()]).collect(),
-                fit: Self::fit(area.width / 2),
+                fit: Self::fit(app, area.width / 2),
                 ..Self::default()
             };
         }
@@ -223,16 +235,17 @@ impl Wish {
             let width = picture::grid(area, app.listed().len()).2;
             return Self {
                 lines: picture::page(app, area).into_iter().filter_map(name).collect(),
-                fit: Self::fit(width),
+                fit: Self::fit(app, width),
                 ..Self::default()
             };
         }
-        Self { lines: app.chosen().and_then(name).into_iter().collect(), fit: Self::fit(area.width / 4), ..Self::default() }
+        Self { lines: app.chosen().and_then(name).into_iter().collect(), fit: Self::fit(app, area.width / 4), ..Self::default() }
     }
 
-    /// Two pixels to a cell.
-    fn fit(width: u16) -> (usize, usize) {
-        (usize::from(width).max(1), (usize::from(picture::rows(width)) * 2).max(1))
+    /// Two pixels to a cell, or as many as it has.
+    fn fit(app: &App, width: u16) -> (usize, usize) {
+        let rows = picture::rows(width);
+        app.graphics.pixels((width, rows)).unwrap_or((usize::from(width).max(1), (usize::from(rows) * 2).max(1)))
     }
 
     fn request(&self) -> Request {

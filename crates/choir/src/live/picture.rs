@@ -112,6 +112,7 @@ pub fn show(frame: &mut Frame<'_>, app: &App, line: &LineView, area: Rect) {
         return;
     }
     match app.stills.get(&line.name) {
+        Some(still) if app.graphics.place(still, area, frame.buffer_mut()) => {}
         Some(still) => frame.render_widget(Picture { still, theme: app.theme }, area),
         None => {
             let middle = Rect { y: area.y + area.height / 2, height: 1, ..area };

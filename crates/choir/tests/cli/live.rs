@@ -184,6 +184,26 @@ fn a_watch_is_clicked_filtered_and_called_by_an_alarm() {
 }
 
 #[test]
+fn a_terminal_that_says_it_draws_pixels_gets_real_pictures() {
+    let (place, port) = (Place::new(), port());
+    let text = format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"finish-tower\"\nfrom = \"udp://127.0.0.1:{port}\"\n");
+    let sheet = place.write("boathouse.toml", &text);
+    let mut show = place.start(&["run", &sheet]);
+    let to = format!("udp://127.0.0.1:{port}");
+    let _camera = place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "500kbps", "--keyframe", "0.4"]);
+    show.says("line finish-tower: steady");
+    let mut watch = Screen::open_with(&place, &["watch"], &[("NO_COLOR", ""), ("COLORTERM", "truecolor")]);
+    watch.shows("\u{1b}[16t\u{1b}[c");
+    watch.types("\u{1b}[6;16;8t\u{1b}[?62;4;22c");
+    watch.shows("finish-tower");
+    watch.types("w");
+    watch.shows("\u{1b}P0;1;0q\"1;1;");
+    watch.shows("\u{1b}\\");
+    watch.types("q");
+    watch.shows("\u{1b}[?1049l");
+}
+
+#[test]
 fn watch_refuses_without_a_terminal() {
     let place = Place::new();
     let out = place.run(&["watch"]);

@@ -35,7 +35,7 @@ fn cards_come_as_text_markdown_page_and_json_with_secrets_only_on_request() {
     place.write("secret.txt", "cox & four <oars>\n");
     let out = place.run(&["card", "umpire-launch", "--sheet", &sheet]);
     assert_eq!(out.code, 0, "{}", out.stderr);
-    for part in ["mode                caller", "address             127.20.0.1", "300 ms", "AES-256", "50 frames", "█"] {
+    for part in ["mode                caller", "address             127.20.0.1", "300 ms", "AES-256", "25 frames", "█"] {
         assert!(out.stdout.contains(part), "{part}: {}", out.stdout);
     }
     assert!(!out.stdout.contains("four <oars>"));

@@ -7,6 +7,10 @@ use crate::{
     facts::{Cause, Piece, WayTick},
     units::{Bitrate, of_ms},
 };
+use smallvec::SmallVec;
+
+/// Numbers of a few ticks: hundreds of ways are judged each second, and none of them on the heap.
+type Few = SmallVec<[f64; 48]>;
 
 /// Every packet waits in a queue when even the quickest takes so much longer than the quickest
 /// ever, ms.
@@ -54,9 +58,9 @@ fn stands(c: &Course, queue: f64) -> bool {
 
 /// How long packets wait at least in each of the last ticks: how much longer than the quickest ever
 /// the quickest took, ms; of a way out, the round trip.
-fn queues(c: &Course) -> Vec<f64> {
+fn queues(c: &Course) -> Few {
     let way_in = c.is_in();
-    let Some(least) = (if way_in { c.least_transit() } else { c.least_rtt() }) else { return Vec::new() };
+    let Some(least) = (if way_in { c.least_transit() } else { c.least_rtt() }) else { return Few::new() };
     c.last(6).filter_map(|t| if way_in { t.transit_ms } else { t.rtt_span_ms }).map(|s| s.least - least).collect()
 }
 
@@ -83,7 +87,7 @@ fn arrives_evenly(c: &Course) -> bool {
     let Some(t) = c.last(1).next().filter(|_| !c.is_in() && c.ticks() > 5) else { return false };
     let fits = t.latency_ms.zip(t.rtt_ms).is_some_and(|(latency, rtt)| latency > 1.1 * rtt);
     let at_ceiling = t.ceiling_bps.is_some_and(|ceiling| c.last(5).any(|t| t.wire_bps() as f64 > 0.9 * ceiling as f64));
-    let arrives: Vec<f64> = c.last(5).filter_map(|t| t.peer_packets).map(f64::from).collect();
+    let arrives: Few = c.last(5).filter_map(|t| t.peer_packets).map(f64::from).collect();
     fits && !at_ceiling && missing_there(c, 5) > 0.15 && scatter(&arrives).is_some_and(|s| s < 0.35)
 }
 
@@ -107,7 +111,7 @@ fn starves(c: &Course, queue: f64) -> bool {
 /// Losses come too evenly for chance: over a few ticks much too evenly, over more somewhat.
 fn evenly(c: &Course) -> bool {
     let even = |ticks: usize, limit: f64| {
-        let lost: Vec<f64> = c.pieces(ticks).filter(|p| p.packets > 0).map(|p| p.lost as f64).collect();
+        let lost: Few = c.pieces(ticks).filter(|p| p.packets > 0).map(|p| p.lost as f64).collect();
         let mean = lost.iter().sum::<f64>() / lost.len().max(1) as f64;
         lost.len() >= ticks * 3 && mean >= LOST_EACH && scatter(&lost).is_some_and(|s| s < limit)
     };
@@ -118,7 +122,7 @@ fn evenly(c: &Course) -> bool {
 fn evened_out(c: &Course) -> bool {
     let way_in = c.is_in();
     let of = |each: &dyn Fn(&Piece) -> u64| {
-        let all: Vec<f64> = c.pieces(4).filter(|p| p.packets > 0).map(|p| each(p) as f64).collect();
+        let all: Few = c.pieces(4).filter(|p| p.packets > 0).map(|p| each(p) as f64).collect();
         scatter(&all).filter(|_| all.len() >= 12)
     };
     let (sent, came) = if way_in {
