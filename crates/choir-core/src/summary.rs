@@ -241,7 +241,7 @@ mod tests {
     fn headroom_below_nothing_is_told_as_it_is() {
         let mut s = Summary::default();
         let piece = Piece { headroom_ms: Some(Span { least: -40.0, greatest: 3.0 }), ..Piece::default() };
-        s.note(&WayTick { length: Duration::from_secs(1), bytes: 1, pieces: vec![piece], ..WayTick::default() });
+        s.note(&WayTick { length: Duration::from_secs(1), bytes: 1, pieces: [piece].into(), ..WayTick::default() });
         assert_eq!(s.spans()[0].headroom_ms.map(|h| h.0), Some(-40.0));
     }
 }

@@ -103,7 +103,7 @@ fn with_peer(tick: WayTick, peer: &PeerLive, live: &Live, at: Instant, now: Inst
         ceiling_bps: g.ceiling_bps,
         waited_ms: g.waited.map(in_ms),
         key_unconfirmed_ms: g.key_unconfirmed.map(in_ms),
-        pieces,
+        pieces: pieces.into(),
         ..tick
     }
 }

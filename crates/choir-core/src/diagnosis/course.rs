@@ -15,6 +15,8 @@ const BEATS: usize = 64;
 /// A keyframe takes longer on the way too, with every group of pictures, and is no trouble.
 pub(super) const BEAT_PACKETS: u32 = 4;
 const BEAT_HEADROOM: f64 = 0.05;
+/// Corrections for the peer's clock that are looked back on.
+pub(super) const DRIFTS: usize = 20;
 /// Two signs so close to each other are one beat.
 const ONE_BEAT: Duration = Duration::from_millis(250);
 /// Share that is most of what is lost.
@@ -49,6 +51,9 @@ pub(super) struct Course {
     beats: VecDeque<Duration>,
     /// The last advice, and for what.
     advised: Option<(PathFacts, Option<Duration>)>,
+    /// The last corrections for the peer's clock, µs; kept apart, since all are looked at each
+    /// second.
+    drift: VecDeque<f64>,
 }
 
 impl Course {
@@ -64,6 +69,13 @@ impl Course {
             self.least_rtt = least(self.least_rtt, t.rtt_span_ms.map(|s| s.least).or(t.rtt_ms));
             self.largest = self.largest.max(t.largest.unwrap_or(0));
             self.note_beats(t);
+            if let Some(us) = t.drift_us {
+                if self.drift.len() == DRIFTS {
+                    self.drift.pop_front();
+                }
+                self.drift.push_back(us as f64);
+                self.drift.make_contiguous();
+            }
             if self.ticks.len() == TICKS {
                 self.ticks.pop_front();
             }
@@ -74,7 +86,7 @@ impl Course {
     }
 
     fn note_beats(&mut self, t: &WayTick) {
-        for p in &t.pieces {
+        for p in t.pieces.iter() {
             let hole = p.hole.filter(|(packets, _)| *packets >= BEAT_PACKETS).map(|(_, ago)| ago);
             let late = p.transit_ms.zip(t.latency_ms).is_some_and(|(s, latency)| s.greatest > (1.0 - BEAT_HEADROOM) * latency);
             let late = late.then_some(p.ago);
@@ -172,8 +184,13 @@ impl Course {
     }
 
     /// Signs of something that comes again and again, as times.
-    pub fn beats(&self) -> impl Iterator<Item = Duration> {
+    pub fn beats(&self) -> impl ExactSizeIterator<Item = Duration> {
         self.beats.iter().copied()
+    }
+
+    /// The last corrections for the peer's clock, µs, once there are enough.
+    pub fn drift(&self) -> Option<&[f64]> {
+        (self.drift.len() == DRIFTS).then_some(self.drift.as_slices().0)
     }
 
     pub fn now(&self) -> Duration {

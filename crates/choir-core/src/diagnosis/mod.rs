@@ -4,6 +4,8 @@
 mod course;
 mod order;
 mod rules;
+#[cfg(test)]
+mod sample;
 
 use crate::facts::{Cause, Contact, Reading};
 use course::Course;

@@ -1,6 +1,6 @@
 //! What is measured of a way in or out each second.
 
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
 /// Which way media goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -121,8 +121,8 @@ pub struct WayTick {
     pub waited_ms: Option<f64>,
     /// Time since a new key was announced that the peer has not confirmed, ms (way out only).
     pub key_unconfirmed_ms: Option<f64>,
-    /// Its parts, oldest first.
-    pub pieces: Vec<Piece>,
+    /// Its parts, oldest first; shared by all who look back on it.
+    pub pieces: Arc<[Piece]>,
 }
 
 impl WayTick {

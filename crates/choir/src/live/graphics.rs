@@ -1,5 +1,5 @@
-//! Real pictures, where the terminal says that it draws sixels: asked once, never guessed. Elsewhere
-//! pictures are made of half blocks.
+//! Real pictures, where the terminal says that it draws sixels: asked once, never guessed.
+//! Elsewhere pictures are made of half blocks.
 
 use super::sixel;
 use choir_show::still::Still;

@@ -1,6 +1,6 @@
-//! Pictures in a terminal that draws sixels (DEC STD 070, chapter 9), an old and open form: bands of
-//! six rows, a colour at a time, in runs. With a fixed palette nothing has to be searched for in a
-//! picture that lives for a second.
+//! Pictures in a terminal that draws sixels (DEC STD 070, chapter 9), an old and open form: bands
+//! of six rows, a colour at a time, in runs. With a fixed palette nothing has to be searched for in
+//! a picture that lives for a second.
 
 use choir_show::still::Still;
 use std::fmt::Write;

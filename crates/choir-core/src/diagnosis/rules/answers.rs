@@ -46,3 +46,28 @@ pub(super) fn few(c: &mut Course) -> Option<Cause> {
     let unanswered = of_ms(r.tick.unanswered_ms.unwrap_or(0.0));
     (media && few && c.ticks() > 2).then_some(Cause::AnswersLost { unanswered })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, reading, tick};
+    use crate::facts::WayTick;
+
+    #[test]
+    fn a_blocked_direction_is_told_from_both_ends() {
+        let here = |unanswered, media| {
+            lost(&reading(Direction::In, WayTick { unanswered_ms: Some(unanswered), data_silent_ms: Some(media), ..tick() }))
+        };
+        assert!(matches!(here(1200.0, 2.0), Some(Cause::AnswersLost { .. })));
+        assert_eq!((here(100.0, 2.0), here(1200.0, 800.0)), (None, None));
+        let there = |ms, silent| lost(&reading(Direction::Out, WayTick { unacknowledged_ms: Some(ms), silent_ms: Some(silent), ..tick() }));
+        assert!(matches!(there(900.0, 5.0), Some(Cause::NothingArrives { .. })));
+        assert_eq!((there(300.0, 5.0), there(900.0, 2000.0)), (None, None));
+    }
+
+    #[test]
+    fn a_way_back_that_loses_most_is_told_too() {
+        let answered = |answered| few(&mut course(Direction::In, vec![WayTick { answered, ..tick() }; 4])).map(|c| c.name());
+        assert_eq!((answered(10), answered(90)), (Some("answers-lost"), None));
+    }
+}

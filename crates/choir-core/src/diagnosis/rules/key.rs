@@ -16,3 +16,18 @@ pub(super) fn unconfirmed(c: &mut Course) -> Option<Cause> {
     let ms = r.tick.key_unconfirmed_ms.filter(|ms| *ms > UNCONFIRMED + 3.0 * r.tick.rtt_ms.unwrap_or(0.0))?;
     Some(Cause::KeyUnconfirmed { waiting: of_ms(ms) })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, tick};
+    use crate::facts::{Direction, WayTick};
+
+    #[test]
+    fn what_cannot_be_decrypted_and_what_is_not_confirmed_is_told() {
+        let here = |undecrypted| missing(&mut course(Direction::In, vec![WayTick { undecrypted, ..tick() }; 2])).map(|c| c.name());
+        assert_eq!((here(0), here(4), here(60)), (None, None, Some("key-missing")));
+        let there = |ms| unconfirmed(&mut course(Direction::Out, [WayTick { key_unconfirmed_ms: Some(ms), ..tick() }])).map(|c| c.name());
+        assert_eq!((there(400.0), there(2700.0)), (None, Some("key-unconfirmed")));
+    }
+}

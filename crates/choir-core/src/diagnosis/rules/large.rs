@@ -28,3 +28,22 @@ pub(super) fn lost(c: &mut Course) -> Option<Cause> {
     let small = c.last(2).count() == 2 && c.largest() > largest.saturating_add(100) || c.largest() < LARGE;
     (small && largest < LARGE && c.lost_share(2) > SHARE).then_some(Cause::LargePacketsLost { passes: Some(largest) })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, lossy, tick};
+    use crate::facts::{Direction, WayTick};
+
+    #[test]
+    fn packets_of_one_size_that_vanish_are_told_from_loss() {
+        let small = WayTick { largest: Some(700), missing: 200, ..lossy(200, 2) };
+        let named = |ticks: Vec<WayTick>| lost(&mut course(Direction::In, ticks));
+        assert_eq!(named(vec![tick(), small.clone(), small.clone(), small.clone()]), Some(Cause::LargePacketsLost { passes: Some(700) }));
+        assert_eq!(named(vec![lossy(200, 2); 4]), None, "large ones come as well");
+        assert_eq!(named(vec![WayTick { largest: Some(700), ..tick() }; 4]), None, "nothing is lost");
+        let never = WayTick { peer_packets: Some(0), missing: 300, ..tick() };
+        assert_eq!(lost(&mut course(Direction::Out, [never])), Some(Cause::LargePacketsLost { passes: None }));
+        assert_eq!(lost(&mut course(Direction::Out, [tick()])), None);
+    }
+}

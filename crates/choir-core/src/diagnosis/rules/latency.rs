@@ -13,26 +13,48 @@ use crate::{
 const TICKS: usize = 10;
 
 pub(super) fn too_small(c: &mut Course) -> Option<Cause> {
-    if path_full::begins(c) {
-        return None;
-    }
     let r = c.up()?;
     let latency_ms = r.tick.latency_ms?;
     let latency = of_ms(latency_ms);
-    let path = c.path(TICKS)?;
-    let below = path.rtt >= latency;
     let missing = c.sum(3, |t| t.missing);
     let short = |t: &WayTick| t.headroom_ms.is_some_and(|h| h.least < limits::headroom_ms(latency_ms));
     let again = c.last(5).filter(|t| t.lost > 0).count() >= 2;
     let little = c.is_in() && c.last(5).filter(|t| short(t)).count() >= 2;
+    // Most ways have no trouble: nothing is measured of them.
+    if !again && !little {
+        return None;
+    }
+    if path_full::begins(c) {
+        return None;
+    }
+    let path = c.path(TICKS)?;
+    let (rtt, below) = (path.rtt, path.rtt >= latency);
     if !(again && (below || missing > 0) || little) {
         return None;
     }
-    let rtt = path.rtt;
     let set = c.advised(&path);
     // Enough by the model: something else is wrong.
     if !below && set.is_some_and(|set| set <= latency.mul_f64(1.1)) {
         return None;
     }
     Some(Cause::LatencyTooSmall { latency, rtt, set })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, lossy, span, tick};
+    use crate::facts::Direction;
+
+    #[test]
+    fn a_latency_below_the_round_trip_is_too_small_and_an_ample_one_is_not() {
+        let far = |latency| {
+            let t = WayTick { rtt_ms: Some(240.0), rtt_span_ms: span(238.0, 243.0), latency_ms: Some(latency), missing: 8, ..lossy(8, 1) };
+            too_small(&mut course(Direction::Out, vec![t; 4]))
+        };
+        let Some(Cause::LatencyTooSmall { rtt, set: Some(set), .. }) = far(200.0) else { panic!("not told") };
+        assert!(rtt.as_millis() == 240 && set.as_millis() > 400, "{rtt:?} {set:?}");
+        assert_eq!(far(2000.0), None);
+        assert_eq!(too_small(&mut course(Direction::In, vec![tick(); 4])), None);
+    }
 }

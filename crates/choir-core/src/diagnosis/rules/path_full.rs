@@ -10,7 +10,7 @@ use crate::{
 use smallvec::SmallVec;
 
 /// Numbers of a few ticks: hundreds of ways are judged each second, and none of them on the heap.
-type Few = SmallVec<[f64; 48]>;
+type Few = SmallVec<[f64; 64]>;
 
 /// Every packet waits in a queue when even the quickest takes so much longer than the quickest
 /// ever, ms.
@@ -158,4 +158,49 @@ fn carries(c: &Course) -> Option<Bitrate> {
 fn round(bps: f64) -> Bitrate {
     let step = 10f64.powf(bps.max(1.0).log10().floor() - 1.0);
     Bitrate(((bps / step).round() * step) as u64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, lossy, span, tick, with_pieces};
+    use crate::facts::Direction;
+
+    /// A queue of so many ms more each second.
+    fn queueing(more: f64) -> impl Iterator<Item = WayTick> {
+        (0..8).map(move |n| {
+            let wait = f64::from((n - 2).max(0)) * more;
+            WayTick {
+                transit_ms: span(wait, wait + 3.0),
+                rtt_span_ms: span(20.0 + wait, 22.0 + wait),
+                rtt_ms: Some(20.0 + wait),
+                wire_bytes: 800_000,
+                ..tick()
+            }
+        })
+    }
+
+    #[test]
+    fn a_queue_that_grows_is_a_full_path_with_what_it_carries() {
+        let Some(Cause::PathFull { carries, set, queue }) = path_full(&mut course(Direction::In, queueing(40.0))) else {
+            panic!("not told")
+        };
+        assert_eq!((carries, set), (Some(Bitrate(6_400_000)), Some(Bitrate(5_200_000))));
+        assert_eq!(queue.as_millis(), 200);
+        assert!(begins(&course(Direction::In, queueing(40.0).take(4))));
+        assert_eq!(path_full(&mut course(Direction::In, queueing(0.5))), None);
+    }
+
+    #[test]
+    fn losses_too_even_for_chance_are_drops_of_a_full_path() {
+        let even = lossy(150, 1);
+        assert!(matches!(path_full(&mut course(Direction::In, vec![even; 6])), Some(Cause::PathFull { .. })));
+        // As many, by chance: what is sent is even, and what comes is not.
+        let chance = |t: usize, n: usize, p: &mut Piece| {
+            p.lost = [3, 61, 12, 44, 30, 9, 57][(t * 5 + n) % 7];
+            p.packets = 182 - p.lost;
+        };
+        let chance = (0..6).map(|t| with_pieces(lossy(150, 1), |n, p| chance(t, n, p)));
+        assert_eq!(path_full(&mut course(Direction::In, chance)), None);
+    }
 }

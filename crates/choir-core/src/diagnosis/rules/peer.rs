@@ -24,3 +24,18 @@ pub(super) fn slow(c: &mut Course) -> Option<Cause> {
     let full = |t: &WayTick| t.peer_free.is_some_and(|free| f64::from(free) < LITTLE * f64::from(window));
     (!small && c.last(2).count() == 2 && c.last(2).all(full)).then_some(Cause::PeerSlow { free })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, tick};
+    use crate::facts::Direction;
+
+    #[test]
+    fn a_slow_peer_is_told_from_one_with_a_small_window() {
+        let named = |t: WayTick| slow(&mut course(Direction::Out, vec![t; 3])).map(|c| c.name());
+        assert_eq!(named(WayTick { peer_free: Some(200), ..tick() }), Some("peer-slow"));
+        assert_eq!(named(WayTick { peer_window: Some(64), peer_free: Some(0), window_dropped: 9, ..tick() }), Some("window-too-small"));
+        assert_eq!(named(tick()), None);
+    }
+}

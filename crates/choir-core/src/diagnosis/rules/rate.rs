@@ -25,3 +25,20 @@ pub(super) fn fell(c: &mut Course) -> Option<Cause> {
     let quiet = c.last(1).any(|t| t.bytes == 0);
     (usual > LEAST && !quiet && now < FELL * usual).then_some(Cause::RateFell { now: Bitrate(now as u64), usual: Bitrate(usual as u64) })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{course, tick};
+    use crate::facts::Direction;
+
+    #[test]
+    fn a_rate_far_below_the_usual_is_told_with_both() {
+        let named = |bytes| {
+            let low = WayTick { bytes, ..tick() };
+            fell(&mut course(Direction::In, std::iter::repeat_n(tick(), 12).chain(std::iter::repeat_n(low, 3))))
+        };
+        assert_eq!(named(80_000), Some(Cause::RateFell { now: Bitrate(640_000), usual: Bitrate(8_000_000) }));
+        assert_eq!((named(600_000), named(0)), (None, None), "a silence is told otherwise");
+    }
+}

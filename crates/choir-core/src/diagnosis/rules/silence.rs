@@ -37,3 +37,33 @@ pub(super) fn silence(r: &Reading) -> Option<Cause> {
 fn gone(r: &Reading, silent: Duration) -> Cause {
     if r.around.port_closed { Cause::PeerGone { silent } } else { Cause::NothingHeard { silent } }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::sample::{reading, tick};
+    use crate::facts::WayTick;
+
+    fn named(direction: Direction, silent: f64, media: f64, closed: bool) -> Option<&'static str> {
+        let mut r = reading(direction, WayTick { silent_ms: Some(silent), data_silent_ms: Some(media), ..tick() });
+        r.around.port_closed = closed;
+        silence(&r).map(|c| c.name())
+    }
+
+    #[test]
+    fn what_is_silent_says_why() {
+        use Direction::{In, Out};
+        for (direction, silent, media, closed, wanted) in [
+            (In, 1.0, 1.0, false, None),
+            (In, 600.0, 600.0, false, Some("pause")),
+            (In, 20.0, 900.0, false, Some("encoder-stopped")),
+            (In, 1400.0, 1400.0, false, Some("nothing-heard")),
+            (In, 700.0, 700.0, true, Some("peer-gone")),
+            (Out, 900.0, 0.0, false, None),
+            (Out, 1400.0, 0.0, false, Some("nothing-heard")),
+            (Out, 1400.0, 0.0, true, Some("peer-gone")),
+        ] {
+            assert_eq!(named(direction, silent, media, closed), wanted, "{silent} {media} {closed}");
+        }
+    }
+}
