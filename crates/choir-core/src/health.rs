@@ -181,9 +181,7 @@ mod tests {
             media_for: Duration::from_secs(60),
             readable: true,
             keyframe_seen: Some(true),
-            without_sets: false,
-            differs: Vec::new(),
-            content: Vec::new(),
+            ..MediaFacts::default()
         }
     }
 

@@ -367,7 +367,7 @@ pub struct TellView {
 }
 
 /// An alarm.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct AlarmView {
     /// Counts from 1.
     pub number: u64,

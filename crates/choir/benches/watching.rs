@@ -117,9 +117,7 @@ fn reading(way: usize, tick: u64, direction: Direction) -> Reading {
             media_for: Duration::from_secs(60),
             readable: true,
             keyframe_seen: Some(true),
-            without_sets: false,
-            differs: Vec::new(),
-            content: Vec::new(),
+            ..MediaFacts::default()
         }),
         around: Around { sessions: 1, late_ms: Some(0.3), busy: Some(0.4), ..Around::default() },
     }

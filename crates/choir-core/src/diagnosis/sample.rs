@@ -69,9 +69,7 @@ pub fn reading(direction: Direction, tick: WayTick) -> Reading {
         media_for: Duration::from_secs(60),
         readable: true,
         keyframe_seen: Some(true),
-        without_sets: false,
-        differs: Vec::new(),
-        content: Vec::new(),
+        ..MediaFacts::default()
     };
     Reading {
         contact: Contact::Up,

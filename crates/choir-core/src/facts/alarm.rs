@@ -63,10 +63,11 @@ pub enum Trouble {
 }
 
 /// How bad it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum AlarmGrade {
     /// It works, and may not for long.
+    #[default]
     Warning,
     /// It does not work.
     Trouble,

@@ -5,7 +5,7 @@ use crate::{content::ContentFault, model::Mismatch};
 use std::{net::SocketAddr, time::Duration};
 
 /// What the media of a line shows.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct MediaFacts {
     /// Time since the last media packet; `None` before the first of this session.
     pub quiet: Option<Duration>,

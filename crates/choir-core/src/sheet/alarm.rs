@@ -43,7 +43,8 @@ const fn parser(measure: Measure) -> fn(&str) -> Result<Option<f64>, UnitError> 
     }
 }
 
-fn is_web(url: &str) -> bool {
+/// An address that alarms can be posted to.
+pub(super) fn is_web(url: &str) -> bool {
     url.split_once("://").is_some_and(|(scheme, rest)| matches!(scheme, "http" | "https") && !rest.is_empty())
 }
 

@@ -1,7 +1,7 @@
 //! Passphrases and passwords that stand elsewhere, judged once somebody has fetched them. Never
 //! says any.
 
-use super::Sheet;
+use super::{Sheet, alarm::is_web};
 use crate::{
     device::{Device, password_problem},
     finding::{Finding, Grade},
@@ -65,6 +65,16 @@ pub fn judge_secrets(sheet: &Sheet, fetch: &dyn Fn(&Secret) -> Option<SecretText
             }
         }
     }
+    if let Some(secret) = sheet.alarm.webhook.as_ref().filter(kept) {
+        match fetch(secret) {
+            None => missing.push(source(secret)),
+            Some(text) if is_web(text.reveal()) => {}
+            Some(_) => {
+                let what = "its webhook is not an address of http or https.".to_owned();
+                add(Grade::Error, "alarm", what, "Put the whole address there: https://HOST/PATH.");
+            }
+        }
+    }
     missing.sort();
     missing.dedup();
     (found, missing)
@@ -102,7 +112,7 @@ mod tests {
             "[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"a\"\nfrom = \"srt://:7101?passphrase-env=A\"\n[[line]]\nname = \"b\"\n\
              from = \"srt://:7102?passphrase-env=B\"\n[[line]]\nname = \"c\"\nfrom = \"srt://:7103?passphrase-env=C\"\n[[line]]\nname = \"d\"\n\
              from = \"srt://:7104?passphrase-env=D\"\n[[device]]\nname = \"tower\"\naddress = \"127.20.0.11\"\ncontrol = \"onvif\"\nuser = \"desk\"\n\
-             password = { env = \"P\" }\n",
+             password = { env = \"P\" }\n[alarm]\nwebhook = { env = \"H\" }\n",
         );
         let sheet = sheet.0.expect("a sheet");
         let fetch = |s: &Secret| {
@@ -116,7 +126,7 @@ mod tests {
             Some(SecretText::new(text))
         };
         let (found, missing) = judge_secrets(&sheet, &fetch);
-        assert_eq!(missing, ["the environment variable D"]);
+        assert_eq!(missing, ["the environment variable D", "the environment variable H"]);
         let found: Vec<String> = found.iter().map(|f| format!("{}: {}: {}", f.grade, f.subject, f.what)).collect();
         assert_eq!(
             found,
@@ -126,6 +136,6 @@ mod tests {
                 "warning: device \"tower\": devices leave the factory with this password. Choose one of your own.",
             ]
         );
-        assert_eq!(judge_secrets(&sheet, &|_| Some(SecretText::new("short"))).0.iter().filter(|f| f.grade == Grade::Error).count(), 4);
+        assert_eq!(judge_secrets(&sheet, &|_| Some(SecretText::new("short"))).0.iter().filter(|f| f.grade == Grade::Error).count(), 5);
     }
 }

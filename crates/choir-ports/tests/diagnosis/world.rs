@@ -251,9 +251,7 @@ fn media_facts() -> MediaFacts {
         media_for: Duration::from_secs(60),
         readable: true,
         keyframe_seen: Some(true),
-        without_sets: false,
-        differs: Vec::new(),
-        content: Vec::new(),
+        ..MediaFacts::default()
     }
 }
 

@@ -246,12 +246,7 @@ mod tests {
             kind: "silent-link".into(),
             grade: AlarmGrade::Trouble,
             text: "nothing comes".into(),
-            since_ms: 0,
-            raised_ms: 0,
-            again: 0,
-            acknowledged: None,
-            over_ms: None,
-            members: Vec::new(),
+            ..AlarmView::default()
         };
         Message::new("Tarn Hollow Regatta", AlarmStep::Raised, alarm, "line finish-tower: nothing comes".into())
     }

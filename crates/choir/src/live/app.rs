@@ -434,10 +434,7 @@ pub fn alarms_of<'a>(view: &'a ShowView, line: &LineView) -> impl Iterator<Item 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use choir_core::{
-        facts::AlarmGrade,
-        view::{FeedView, InputView, LineView},
-    };
+    use choir_core::view::{FeedView, InputView, LineView};
     use ratatui::layout::Rect;
 
     fn app() -> App {
@@ -555,14 +552,8 @@ mod tests {
             number,
             subject: subject.into(),
             kind: "state".into(),
-            grade: AlarmGrade::Warning,
-            text: String::new(),
-            since_ms: 0,
-            raised_ms: 0,
-            again: 0,
-            acknowledged: None,
-            over_ms: None,
             members: members.iter().map(|m| (*m).to_owned()).collect(),
+            ..AlarmView::default()
         };
         assert!(matches!(press(&mut app, KeyCode::Char('a')), Act::None));
         assert!(app.said.is_some());

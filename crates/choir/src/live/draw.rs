@@ -209,12 +209,8 @@ mod tests {
             kind: "silent-link".into(),
             grade: AlarmGrade::Trouble,
             text: "nothing at all comes from the far end".into(),
-            since_ms: 0,
-            raised_ms: 0,
-            again: 0,
             acknowledged,
-            over_ms: None,
-            members: Vec::new(),
+            ..AlarmView::default()
         }
     }
 

@@ -152,10 +152,7 @@ pub fn window(first: usize, chosen: usize, rows: usize, room: usize) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use choir_core::{
-        facts::AlarmGrade,
-        view::{AlarmView, LinkView, TallyView},
-    };
+    use choir_core::view::{AlarmView, LinkView, TallyView};
 
     fn view() -> ShowView {
         let line = |name: &str, networks: &[&str], state, rate_bps| LineView {
@@ -204,19 +201,7 @@ mod tests {
         assert_eq!(sorted(&view, Sort::Worst), ["launch", "bicycle", "tower", "clip"]);
         assert_eq!(sorted(&view, Sort::Name), ["bicycle", "clip", "launch", "tower"]);
         assert_eq!(sorted(&view, Sort::Rate), ["clip", "tower", "bicycle", "launch"]);
-        view.alarms.push(AlarmView {
-            number: 1,
-            subject: "line clip".into(),
-            kind: "frozen".into(),
-            grade: AlarmGrade::Warning,
-            text: String::new(),
-            since_ms: 0,
-            raised_ms: 0,
-            again: 0,
-            acknowledged: None,
-            over_ms: None,
-            members: Vec::new(),
-        });
+        view.alarms.push(AlarmView { number: 1, subject: "line clip".into(), kind: "frozen".into(), ..AlarmView::default() });
         assert_eq!(sorted(&view, Sort::Worst)[0], "clip");
         let mut sort = Sort::Sheet;
         (0..4).for_each(|_| sort = sort.next());

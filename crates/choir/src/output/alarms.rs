@@ -91,14 +91,11 @@ mod tests {
             number,
             subject: "network mobile".into(),
             kind: "together".into(),
-            grade: AlarmGrade::Warning,
             text: "3 of 4 lines and ways out in trouble at once".into(),
             since_ms: 52_000,
             raised_ms: 54_000,
-            again: 0,
-            acknowledged: None,
-            over_ms: None,
             members: vec!["line umpire-launch".into(), "line towpath-bicycle".into()],
+            ..AlarmView::default()
         }
     }
 
