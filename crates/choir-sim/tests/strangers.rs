@@ -199,8 +199,12 @@ mod timing {
                 over.store(true, Ordering::Relaxed);
                 flood.join().unwrap();
                 assert!(flooded.load(Ordering::Relaxed) > 5000, "it was no flood");
-                until(&lines[0], "all arrived", PATIENCE, |l| l.peers.iter().any(|(_, p)| p.counters.packets + p.counters.missing >= 3000))
-                    .await;
+                // What has come is given out only at its time.
+                let out = a.clone();
+                until(&lines[0], "all arrived and was given out", PATIENCE, |l| {
+                    l.peers.iter().any(|(_, p)| out.0.load(Ordering::Relaxed) + p.counters.missing >= 3000)
+                })
+                .await;
                 let counters = lines[0].look().totals();
                 on_time("nothing is missing", || {
                     assert_eq!((counters.missing, counters.lost, a.0.load(Ordering::Relaxed)), (0, 0, 3000), "{counters:?}")

@@ -60,10 +60,12 @@ impl Desk {
         numbers
     }
 
-    /// The alarm of this number, or those of a line, feed or network of this name.
+    /// The alarm of this number, or those of a line, feed or network of this name, and those that
+    /// it is part of.
     pub fn of(&self, what: &str, names: &dyn Names) -> Result<Vec<u64>, Refusal> {
         let alarms = lock(&self.alarms).list();
-        let named = |a: &Alarm| names.subject(a.subject).rsplit(' ').next() == Some(what);
+        let is = |s: &Subject| names.subject(*s).rsplit(' ').next() == Some(what);
+        let named = |a: &Alarm| is(&a.subject) || a.members.iter().any(is);
         let meant = |a: &&Alarm| what.parse() == Ok(a.number) || named(a);
         let found: Vec<u64> = alarms.iter().filter(meant).map(|a| a.number).collect();
         if found.is_empty() {

@@ -339,7 +339,7 @@ pub struct LineArgs {
 #[command(after_help = "Examples:
   choir ack                    list the alarms
   choir ack 3                  alarm 3 has been seen
-  choir ack finish-tower       all alarms of that line, feed or network
+  choir ack finish-tower       all alarms of that line, feed or network, and those it is part of
   choir ack --all
 
 An alarm that has been seen stays until its trouble is over, and calls nobody unless it gets worse.

@@ -78,9 +78,14 @@ impl Graphics {
         true
     }
 
-    /// Before a drawing: true when the screen must be cleared, since a picture goes.
+    /// Before a drawing.
     pub fn begin(&self) {
         self.wanted.borrow_mut().clear();
+    }
+
+    /// The screen has been wiped.
+    pub fn forget(&self) {
+        self.shown.borrow_mut().clear();
     }
 
     /// A picture that stood on the screen does not any more: characters do not know that they have
@@ -89,7 +94,7 @@ impl Graphics {
         let wanted = self.wanted.borrow();
         let gone = self.shown.borrow().iter().any(|s| wanted.iter().all(|w| w.area != s.area));
         if gone {
-            self.shown.borrow_mut().clear();
+            self.forget();
         }
         gone
     }
@@ -188,6 +193,8 @@ mod tests {
         assert!(placed && !gone && out.contains("\x1bP0;1;0q\"1;1;160;90"), "{out}");
         assert!(buffer[(3, 3)].skip && !buffer[(1, 1)].skip);
         assert_eq!(draw(true, &mut buffer), (true, false, String::new()));
+        graphics.forget();
+        assert!(draw(true, &mut buffer).2.contains("\x1bP"), "the screen was wiped");
         assert_eq!(draw(false, &mut buffer), (false, true, String::new()));
         graphics.cover(true);
         assert!(!draw(true, &mut buffer).0, "something lies over it");

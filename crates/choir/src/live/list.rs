@@ -71,7 +71,7 @@ impl Arrangement {
         let mut lines: Vec<usize> = (0..view.lines.len()).filter(|n| self.passes(&view.lines[*n])).collect();
         match self.sort {
             Sort::Sheet => {}
-            Sort::Worst => lines.sort_by_key(|n| urgency(view, &view.lines[*n])),
+            Sort::Worst => lines.sort_by_cached_key(|n| urgency(view, &view.lines[*n])),
             Sort::Name => lines.sort_by(|a, b| view.lines[*a].name.cmp(&view.lines[*b].name)),
             Sort::Rate => lines.sort_by_key(|n| Reverse(view.lines[*n].link.rate_bps)),
         }
@@ -90,6 +90,9 @@ impl Arrangement {
     }
 
     fn passes(&self, line: &LineView) -> bool {
+        if self.filter.is_empty() {
+            return true;
+        }
         let text = searched(line);
         self.filter.to_lowercase().split_whitespace().all(|word| match word.strip_prefix('-') {
             Some("") => true,

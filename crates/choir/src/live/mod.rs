@@ -149,7 +149,10 @@ pub async fn run(source: Source) -> Result<(), Failure> {
         match events.recv().await {
             Some(LiveEvent::Key(key)) => act = app.key(key),
             Some(LiveEvent::Mouse(mouse)) => act = app.mouse(mouse),
-            Some(LiveEvent::Resize) => app.touch(),
+            Some(LiveEvent::Resize) => {
+                app.graphics.forget();
+                app.touch();
+            }
             Some(LiveEvent::View(view)) => {
                 let called: String = calls.new_of(&view.alarms).into_iter().map(|a| call(a, view.tell)).collect();
                 // The screen is drawn on the same output; what it is sent here is drawn nowhere.

@@ -139,6 +139,6 @@ fn what_fails_together_is_one_alarm_on_the_network_in_common_and_a_reload_change
     fs::write(&b.sheet, text.replace("command = [\"./not-there\"]", "broken = \"off\"")).expect("written");
     show.says("sheet reloaded: alarms changed");
     show.says("alarm 1 is over after");
-    assert_eq!(b.place.run(&["ack", "boat-radio"]).stdout, "alarm 1 acknowledged\n");
+    assert_eq!(b.place.run(&["ack", "boat-1"]).stdout, "alarm 1 acknowledged\n", "it is part of it");
     assert_eq!(b.place.run(&["ack"]).stdout, "no alarms\n");
 }
