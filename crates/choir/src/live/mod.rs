@@ -54,7 +54,7 @@ use std::{
 use tokio::sync::{mpsc, watch};
 
 /// How often a show in another process is asked.
-const ASK_EVERY: Duration = Duration::from_millis(500);
+const ASK_EVERY: Duration = Duration::from_millis(200);
 /// How often pictures are asked for.
 const PICTURES_EVERY: Duration = Duration::from_secs(1);
 /// How often the keyboard thread looks whether it is to end.
