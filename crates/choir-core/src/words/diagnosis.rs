@@ -89,7 +89,7 @@ impl fmt::Display for Cause {
                 write!(f, "the far end's flow window of {window} packets is too small for this bitrate: set {takes} or more there")
             }
             Self::Outage { lasted, packets } => {
-                write!(f, "the path was gone for {}: {} lost in a row", ms(*lasted), count(u64::from(*packets), "packet"))
+                write!(f, "the path was gone for {}: {} lost in a row", say_duration(*lasted), count(u64::from(*packets), "packet"))
             }
             Self::PeriodicBursts { period, seen } => write!(
                 f,
