@@ -37,6 +37,14 @@ pub struct ShowView {
     pub threads: Vec<ThreadView>,
 }
 
+impl ShowView {
+    /// Alarms of a line, those of many that it is part of included.
+    pub fn alarms_of<'a>(&'a self, line: &LineView) -> impl Iterator<Item = &'a AlarmView> {
+        let subject = format!("line {}", line.name);
+        self.alarms.iter().filter(move |a| a.subject == subject || a.members.contains(&subject))
+    }
+}
+
 /// A thread that serves the SRT links of some lines and of the feeds that begin with them.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct ThreadView {
@@ -395,6 +403,14 @@ pub struct AlarmView {
     /// Lines and ways out that are part of it, where there are several.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub members: Vec<String>,
+}
+
+impl AlarmView {
+    /// It is open, and nobody has acknowledged it.
+    #[must_use]
+    pub fn calls(&self) -> bool {
+        self.over_ms.is_none() && self.acknowledged.is_none()
+    }
 }
 
 /// Something that happened.

@@ -9,6 +9,7 @@
 //! | [`interfaces`], [`kernel`] | what the system says of its network |
 //! | [`secrets`] | passphrases and passwords from files and the environment |
 
+mod backoff;
 pub mod clock;
 pub mod interfaces;
 pub mod kernel;
@@ -19,6 +20,7 @@ mod stop;
 pub mod tcp;
 pub mod udp;
 
+pub use backoff::Backoff;
 pub use stop::{End, Stop};
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};

@@ -1,34 +1,9 @@
 //! Keeping a link up: attempt after attempt until stopped, with growing pauses in between.
 
 use crate::LinkStatus;
-use backon::{BackoffBuilder, ExponentialBuilder};
 use choir_core::facts::{Contact, Loss};
-use choir_host::Stop;
+use choir_host::{Backoff, Stop};
 use std::time::Duration;
-
-/// Pauses that double from `first` up to `most`.
-#[derive(Debug)]
-pub(crate) struct Backoff {
-    builder: ExponentialBuilder,
-    most: Duration,
-    pauses: <ExponentialBuilder as BackoffBuilder>::Backoff,
-}
-
-impl Backoff {
-    pub fn new(first: Duration, most: Duration) -> Self {
-        let builder = ExponentialBuilder::new().with_min_delay(first).with_max_delay(most).without_max_times();
-        Self { builder, most, pauses: builder.build() }
-    }
-
-    /// Begins with the first pause again.
-    pub fn reset(&mut self) {
-        self.pauses = self.builder.build();
-    }
-
-    pub fn pause(&mut self) -> Duration {
-        self.pauses.next().unwrap_or(self.most)
-    }
-}
 
 /// How long to wait after a loss.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

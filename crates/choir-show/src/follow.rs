@@ -69,8 +69,9 @@ impl Inner {
         let mut ways = HashMap::new();
         for line in self.lines() {
             let entry = lock(&line.entry).clone();
-            let networks = number(sheet.line_crosses(&entry));
-            ways.insert(Subject::Line(line.id), (sheet.alarm_rules(&entry.alarm), networks));
+            let crosses = sheet.line_crosses(&entry);
+            *lock(&line.networks) = crosses.iter().map(|n| n.name.clone()).collect();
+            ways.insert(Subject::Line(line.id), (sheet.alarm_rules(&entry.alarm), number(crosses)));
         }
         for feed in self.feeds() {
             let entry = lock(&feed.entry).clone();

@@ -15,7 +15,7 @@ use choir_core::{
     facts::EventKind,
     id::{FeedId, LineId, Subject},
     sheet::{Entry, Sheet},
-    view::{InputView, LineView, ShowView},
+    view::{InputView, ShowView},
     words,
 };
 use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read};
@@ -94,6 +94,16 @@ impl Inner {
 
     pub fn feed(&self, id: FeedId) -> Result<Arc<FeedRun>, Refusal> {
         self.feeds().into_iter().find(|f| f.id == id).ok_or(Refusal::Removed)
+    }
+
+    /// The line of this name.
+    pub fn line_of(&self, name: &str) -> Option<Arc<LineRun>> {
+        self.names.find_line(name).and_then(|id| self.line(id)).ok()
+    }
+
+    /// The feed of this name.
+    pub fn feed_of(&self, name: &str) -> Option<Arc<FeedRun>> {
+        self.names.find_feed(name).and_then(|id| self.feed(id)).ok()
     }
 
     /// The line that carries a small picture of this one.
@@ -197,8 +207,7 @@ impl Inner {
 
     pub fn show(&self) {
         let drops = lock(&self.drops).clone();
-        let networks = |id| self.desk.networks(Subject::Line(id)).iter().map(|n| words::Names::network(&self.names, *n)).collect();
-        let mut lines: Vec<_> = self.lines().iter().map(|l| LineView { networks: networks(l.id), ..l.view(&drops) }).collect();
+        let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(&drops)).collect();
         let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines)).collect();
         for line in &mut lines {
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();

@@ -41,6 +41,8 @@ pub(crate) struct LineRun {
     pub way: Mutex<Option<OpenWay>>,
     /// The thread that serves its SRT links and those of feeds that begin with it.
     shard: OnceLock<Option<Shard>>,
+    /// Names of the networks that it crosses, by the sheet.
+    pub networks: Mutex<Vec<String>>,
     /// What was seen and heard of it.
     pub seen: Seen,
     /// Of a Stave name: takes orders for the camera behind it.
@@ -75,6 +77,7 @@ impl LineRun {
             seen,
             entry: Mutex::new(entry),
             way: Mutex::default(),
+            networks: Mutex::default(),
             orders: Mutex::default(),
             shard: OnceLock::new(),
             state: Mutex::new(Measured { meter, history: VecDeque::new(), streams: HashMap::new() }),
@@ -170,12 +173,13 @@ impl LineRun {
         judged
     }
 
-    /// Its way in over spans of time.
-    pub fn spans(&self) -> Vec<SpanView> {
-        lock(&self.state).meter.spans()
+    /// Its last minute, second by second, and its way in over spans of time.
+    pub fn course(&self) -> (Vec<Sample>, Vec<SpanView>) {
+        let s = lock(&self.state);
+        (s.history.iter().copied().collect(), s.meter.spans())
     }
 
-    /// What is shown of it, apart from its feeds.
+    /// What is shown of it, apart from its feeds and its course.
     pub fn view(&self, drops: &Drops) -> LineView {
         let reading = self.media.reading();
         let entry = lock(&self.entry);
@@ -190,12 +194,12 @@ impl LineRun {
         LineView {
             name: entry.name.clone(),
             title: entry.title.clone(),
-            networks: Vec::new(),
+            networks: lock(&self.networks).clone(),
             media: MediaView { streams: stream_views(&reading.info, &s.streams), defects, ..media_view(&reading.info) },
             delay_ms: delay.map(|us| us as f64 / 1000.0),
             feeds: Vec::new(),
             tally: *self.status.control.tally().borrow(),
-            history: s.history.iter().copied().collect(),
+            history: Vec::new(),
             picture,
             levels,
             content,

@@ -255,12 +255,4 @@ impl Inner {
         self.set_alarm_rules();
         self.follow_sheet();
     }
-
-    fn line_of(&self, name: &str) -> Option<Arc<LineRun>> {
-        self.names.find_line(name).and_then(|id| self.line(id)).ok()
-    }
-
-    fn feed_of(&self, name: &str) -> Option<Arc<FeedRun>> {
-        self.names.find_feed(name).and_then(|id| self.feed(id)).ok()
-    }
 }

@@ -174,7 +174,7 @@ impl Show {
     #[must_use]
     pub fn view(&self) -> ShowView {
         let mut view = lock(&self.0.view).clone();
-        self.add_spans(&mut view, |_| true);
+        self.add_courses(&mut view, |_| true);
         self.with_latest(view)
     }
 
@@ -182,25 +182,21 @@ impl Show {
     #[must_use]
     pub fn look(&self, histories: &[String]) -> ShowView {
         let mut view = lock(&self.0.view).clone();
-        view.lines.iter_mut().filter(|l| !histories.contains(&l.name)).for_each(|l| l.history.clear());
-        self.add_spans(&mut view, |name| histories.iter().any(|h| h == name));
+        self.add_courses(&mut view, |name| histories.iter().any(|h| h == name));
         self.with_latest(view)
     }
 
-    /// Adds up what was measured, of lines and feeds of these names.
-    fn add_spans(&self, view: &mut ShowView, wanted: impl Fn(&str) -> bool) {
-        let names = self.names();
-        for line in self.0.lines() {
-            let name = names.line(line.id);
-            if let Some(shown) = view.lines.iter_mut().find(|l| l.name == name && wanted(&name)) {
-                shown.link.spans = line.spans();
+    /// Adds the history and the spans of lines and feeds of these names: they are put together only
+    /// for whoever asks.
+    fn add_courses(&self, view: &mut ShowView, wanted: impl Fn(&str) -> bool) {
+        for shown in view.lines.iter_mut().filter(|l| wanted(&l.name)) {
+            if let Some(line) = self.0.line_of(&shown.name) {
+                (shown.history, shown.link.spans) = line.course();
             }
         }
-        for feed in self.0.feeds() {
-            let name = names.feed(feed.id);
-            if let Some(shown) = view.feeds.iter_mut().find(|f| f.name == name && wanted(&name)) {
-                shown.outs.iter_mut().zip(feed.outs()).for_each(|(shown, out)| shown.spans = out.spans());
-            }
+        for shown in view.feeds.iter_mut().filter(|f| wanted(&f.name)) {
+            let outs = self.0.feed_of(&shown.name).map_or_else(Vec::new, |f| f.outs());
+            shown.outs.iter_mut().zip(outs).for_each(|(shown, out)| shown.spans = out.spans());
         }
     }
 

@@ -208,9 +208,15 @@ fn from_planes(
     Some(Still { width: w, height: h, rgb, source: (width as u32, height as u32) })
 }
 
-/// The largest size of this shape that fits.
+/// The largest size of this shape that fits, and never a larger one.
 fn fitted((width, height): (usize, usize), (most_w, most_h): (usize, usize)) -> (usize, usize) {
-    let scale = (most_w as f64 / width as f64).min(most_h as f64 / height as f64).min(1.0);
+    filling((width, height), (most_w.min(width), most_h.min(height)))
+}
+
+/// The largest size of this shape that fits.
+#[must_use]
+pub fn filling((width, height): (usize, usize), (most_w, most_h): (usize, usize)) -> (usize, usize) {
+    let scale = (most_w as f64 / width as f64).min(most_h as f64 / height as f64);
     let side = |n: usize| ((n as f64 * scale).round() as usize).max(1);
     (side(width), side(height))
 }

@@ -73,6 +73,17 @@ pub enum AlarmGrade {
     Trouble,
 }
 
+impl AlarmGrade {
+    /// A fixed word, as in JSON.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Warning => "warning",
+            Self::Trouble => "trouble",
+        }
+    }
+}
+
 /// One alarm.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Alarm {

@@ -19,17 +19,30 @@ pub trait Names {
     /// Name of a network.
     fn network(&self, id: NetworkId) -> String;
 
-    /// `line finish-tower`.
-    fn subject(&self, subject: Subject) -> String {
+    /// `finish-tower`.
+    fn name(&self, subject: Subject) -> String {
         match subject {
             Subject::Show => "show".into(),
-            Subject::Machine => "this machine".into(),
-            Subject::Line(id) => format!("line {}", self.line(id)),
-            Subject::Feed(id) => format!("feed {}", self.feed(id)),
-            Subject::Out(id) => format!("feed {}", self.out(id)),
-            Subject::Device(id) => format!("device {}", self.device(id)),
-            Subject::Network(id) => format!("network {}", self.network(id)),
+            Subject::Machine => "machine".into(),
+            Subject::Line(id) => self.line(id),
+            Subject::Feed(id) => self.feed(id),
+            Subject::Out(id) => self.out(id),
+            Subject::Device(id) => self.device(id),
+            Subject::Network(id) => self.network(id),
         }
+    }
+
+    /// `line finish-tower`.
+    fn subject(&self, subject: Subject) -> String {
+        let kind = match subject {
+            Subject::Show => return self.name(subject),
+            Subject::Machine => "this",
+            Subject::Line(_) => "line",
+            Subject::Feed(_) | Subject::Out(_) => "feed",
+            Subject::Device(_) => "device",
+            Subject::Network(_) => "network",
+        };
+        format!("{kind} {}", self.name(subject))
     }
 }
 

@@ -4,7 +4,7 @@ use super::{
     super::{
         Intake,
         media_in::{MediaIn, ReceiveOptions, rand},
-        retry::{Attempt, Backoff, Ended, Pause, keep_up},
+        retry::{Attempt, Ended, Pause, keep_up},
         rtp::{any_readable, choose},
         status::LinkStatus,
     },
@@ -16,7 +16,7 @@ use choir_core::{
     link::RtspTransport,
 };
 use choir_host::clock::sleep_until;
-use choir_host::{Stop, udp::UdpPort};
+use choir_host::{Backoff, Stop, udp::UdpPort};
 use choir_proto::{
     rtp::write_receiver_report,
     rtsp::{

@@ -12,12 +12,12 @@ pub use lateness::{Lateness, LatenessCount};
 pub use shard::Shard;
 pub use shards::Shards;
 
-use crate::retry::{Attempt, Backoff, Ended, Pause, keep_up};
+use crate::retry::{Attempt, Ended, Pause, keep_up};
 use crate::{Flow, LinkStatus, Outlet};
 use choir_core::facts::{Contact, Encryption, Fault, Joining, Loss, Waiting};
 use choir_host::secret_random;
 use choir_host::{
-    Stop,
+    Backoff, Stop,
     udp::{BatchSocket, any_address},
 };
 use choir_proto::srt::{CallKeys, CloseReason, Endpoint, LinkConfig, RuleId, StreamMatch};

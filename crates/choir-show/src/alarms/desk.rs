@@ -64,7 +64,7 @@ impl Desk {
     /// it is part of.
     pub fn of(&self, what: &str, names: &dyn Names) -> Result<Vec<u64>, Refusal> {
         let alarms = lock(&self.alarms).list();
-        let is = |s: &Subject| names.subject(*s).rsplit(' ').next() == Some(what);
+        let is = |s: &Subject| names.name(*s) == what;
         let named = |a: &Alarm| is(&a.subject) || a.members.iter().any(is);
         let meant = |a: &&Alarm| what.parse() == Ok(a.number) || named(a);
         let found: Vec<u64> = alarms.iter().filter(meant).map(|a| a.number).collect();
@@ -79,11 +79,6 @@ impl Desk {
 
     pub fn view(&self, names: &dyn Names) -> Vec<AlarmView> {
         lock(&self.alarms).list().iter().map(|a| alarm_view(a, names)).collect()
-    }
-
-    /// The networks that a line or way out crosses.
-    pub fn networks(&self, subject: Subject) -> Vec<NetworkId> {
-        lock(&self.rules).ways.get(&subject).map(|w| w.1.clone()).unwrap_or_default()
     }
 
     /// How the live view tells of them.

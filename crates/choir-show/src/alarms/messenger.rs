@@ -2,13 +2,12 @@
 //! ever holds up the show.
 
 use crate::bus::Fact;
-use backon::{BackoffBuilder, ExponentialBuilder};
 use choir_core::{
-    facts::{AlarmGrade, AlarmStep, Event},
+    facts::{AlarmStep, Event},
     secret::Secret,
     view::AlarmView,
 };
-use choir_host::{Stop, secrets::fetch_text};
+use choir_host::{Backoff, Stop, secrets::fetch_text};
 use serde::Serialize;
 use std::{
     collections::VecDeque,
@@ -121,8 +120,7 @@ struct Delivery<'a, R> {
 
 impl<R: Fn(&str, Option<String>)> Delivery<'_, R> {
     async fn all(mut self, rx: &mut mpsc::UnboundedReceiver<Message>) {
-        let pauses = ExponentialBuilder::new().with_min_delay(PAUSES.0).with_max_delay(PAUSES.1).without_max_times();
-        let mut backoff = pauses.build();
+        let mut backoff = Backoff::new(PAUSES.0, PAUSES.1);
         loop {
             if self.waiting.is_empty() {
                 let Some(message) = rx.recv().await else { return };
@@ -140,10 +138,10 @@ impl<R: Fn(&str, Option<String>)> Delivery<'_, R> {
             }
             if !again {
                 self.waiting.pop_front();
-                backoff = pauses.build();
+                backoff.reset();
                 continue;
             }
-            let pause = tokio::time::sleep(backoff.next().unwrap_or(PAUSES.1));
+            let pause = tokio::time::sleep(backoff.pause());
             tokio::pin!(pause);
             loop {
                 tokio::select! {
@@ -204,13 +202,12 @@ async fn start(command: &[String], base: &Path, message: &Message) -> Result<(),
     let Some((program, arguments)) = command.split_first() else { return Ok(()) };
     // One with a path stands beside the sheet.
     let program = if program.contains('/') { base.join(program) } else { PathBuf::from(program) };
-    let grade = if message.alarm.grade == AlarmGrade::Trouble { "trouble" } else { "warning" };
     let mut child = tokio::process::Command::new(&program)
         .args(arguments)
         .current_dir(if base.as_os_str().is_empty() { Path::new(".") } else { base })
         .env("CHOIR_ALARM", message.alarm.number.to_string())
         .env("CHOIR_ALARM_STEP", message.step.word())
-        .env("CHOIR_ALARM_GRADE", grade)
+        .env("CHOIR_ALARM_GRADE", message.alarm.grade.word())
         .env("CHOIR_ALARM_SUBJECT", &message.alarm.subject)
         .env("CHOIR_ALARM_TEXT", &message.text)
         .stdin(Stdio::piped())
@@ -238,6 +235,7 @@ async fn start(command: &[String], base: &Path, message: &Message) -> Result<(),
 #[cfg(test)]
 mod tests {
     use super::*;
+    use choir_core::facts::AlarmGrade;
 
     fn message(number: u64) -> Message {
         let alarm = AlarmView {

@@ -13,7 +13,7 @@ use choir_core::{
 };
 use choir_show::{control::Request, still::Still};
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
-use std::{cell::Cell, collections::HashMap};
+use std::{cell::Cell, collections::HashMap, sync::Arc};
 
 /// What a key asks for.
 #[derive(Debug)]
@@ -70,7 +70,7 @@ pub struct App {
     pub theme: Theme,
     pub graphics: Graphics,
     /// Last pictures, by line.
-    pub stills: HashMap<String, Still>,
+    pub stills: HashMap<String, Arc<Still>>,
     /// Leaving ends the show.
     pub here: bool,
     /// "End the show?" is being asked.
@@ -162,7 +162,7 @@ impl App {
             return;
         }
         self.stills.retain(|line, _| !asked.contains(line));
-        self.stills.extend(pictures);
+        self.stills.extend(pictures.into_iter().map(|(line, still)| (line, Arc::new(still))));
         self.dirty = true;
     }
 
@@ -193,7 +193,7 @@ impl App {
 
     /// Alarms that are open and that nobody has seen.
     pub fn unseen(&self) -> impl Iterator<Item = &AlarmView> {
-        self.view.alarms.iter().filter(|a| a.over_ms.is_none() && a.acknowledged.is_none())
+        self.view.alarms.iter().filter(|a| a.calls())
     }
 
     /// Makes the rows anew; the chosen line or group stays chosen, wherever it stands now.
@@ -415,7 +415,7 @@ impl App {
             self.view.alarms.get(self.alarm).map(|a| a.number.to_string()).into_iter().collect()
         } else {
             let Some(line) = self.chosen_line() else { return Act::None };
-            alarms_of(&self.view, line).filter(|a| a.acknowledged.is_none()).map(|a| a.number.to_string()).collect()
+            self.view.alarms_of(line).filter(|a| a.acknowledged.is_none()).map(|a| a.number.to_string()).collect()
         };
         if numbers.is_empty() {
             self.said = Some("no alarm of the chosen line is unseen; A acknowledges all, b lists them".into());
@@ -423,12 +423,6 @@ impl App {
         }
         Act::Ask(Request::Acknowledge { what: numbers })
     }
-}
-
-/// Alarms of a line, those of many that it is part of included.
-pub fn alarms_of<'a>(view: &'a ShowView, line: &LineView) -> impl Iterator<Item = &'a AlarmView> {
-    let subject = format!("line {}", line.name);
-    view.alarms.iter().filter(move |a| a.subject == subject || a.members.contains(&subject))
 }
 
 #[cfg(test)]

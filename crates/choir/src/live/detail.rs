@@ -1,7 +1,7 @@
 //! The pane of the chosen line: all that matters of it, and its last minute.
 
 use super::{
-    app::{App, alarms_of},
+    app::App,
     charts::{bar, columns},
     columns::section,
     lines::{rates, up_for},
@@ -76,7 +76,7 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
             rows.push(Line::from(vec![Span::styled(format!(" {head:9} "), app.theme.head()), Span::raw(part)]));
         }
     };
-    for a in alarms_of(&app.view, l).filter(|a| a.over_ms.is_none()) {
+    for a in app.view.alarms_of(l).filter(|a| a.over_ms.is_none()) {
         fact("alarm", format!("{}: {}, {}", a.number, a.text, standing(a)));
     }
     for c in k.causes.iter().filter(|c| c.text != k.reason && l.content.iter().all(|x| x.name != c.name)) {

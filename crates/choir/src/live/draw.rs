@@ -14,7 +14,7 @@ use super::{
     columns::panel,
     detail, events, feeds,
     hits::Hit,
-    keys::{Binding, Do, KEYS, SPOIL},
+    keys::{Binding, Do, all},
     lines, picture, take,
 };
 use crate::output::{clock, plural};
@@ -116,8 +116,8 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
     if let Some(said) = said {
         return frame.render_widget(Paragraph::new(Line::from(said)), area);
     }
-    let leave = KEYS.iter().filter(|b| b.action == Do::Leave);
-    let others = KEYS.iter().filter(|b| b.action != Do::Leave && !b.word.is_empty());
+    let leave = all(app.is_demo()).filter(|b| b.action == Do::Leave);
+    let others = all(app.is_demo()).filter(|b| b.action != Do::Leave && !b.word.is_empty());
     let width = |b: &Binding| (b.key.chars().count() + b.word.len() + 3) as u16;
     let end = area.right().saturating_sub(leave.clone().map(width).sum());
     let mut x = area.x + 1;
@@ -127,8 +127,7 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
         app.hits.add(at, Hit::Key(b.action));
         frame.render_widget(Paragraph::new(line), at);
     };
-    let demo: &[Binding] = if app.is_demo() { SPOIL } else { &[] };
-    for b in demo.iter().chain(others) {
+    for b in others {
         if x + width(b) > end {
             break;
         }
@@ -139,8 +138,7 @@ fn draw_foot(frame: &mut Frame<'_>, app: &App, area: Rect) {
 }
 
 fn draw_help(frame: &mut Frame<'_>, app: &App, area: Rect) {
-    let bindings = KEYS.iter().chain(if app.is_demo() { SPOIL } else { &[] });
-    let mut rows: Vec<Line<'_>> = bindings
+    let mut rows: Vec<Line<'_>> = all(app.is_demo())
         .map(|b| {
             let keys = if b.action == Do::Take(None) { "t, 1-9" } else { b.key };
             Line::from(vec![Span::styled(format!(" {keys:>7}  "), app.theme.title()), Span::raw(b.help)])
@@ -250,7 +248,7 @@ mod tests {
         app.view.lines[1].content =
             vec![choir_core::view::SinceView { name: "black".into(), text: "picture black".into(), since_ms: 52_000 }];
         let rgb = vec![200; 64 * 36 * 3];
-        app.stills.insert("finish-tower".into(), choir_show::still::Still { width: 64, height: 36, rgb, source: (64, 36) });
+        app.stills.insert("finish-tower".into(), choir_show::still::Still { width: 64, height: 36, rgb, source: (64, 36) }.into());
         for (w, h) in [(80, 24), (158, 46), (250, 70)] {
             let text = screen(&app, w, h);
             for wanted in ["▸finish-tower", "start-pontoon", "picture black, since 00:00:52", "no picture", "▓▓▓▓▓▓▓▓▓▓", "q leave"]
@@ -312,7 +310,7 @@ mod tests {
         let mut app = app();
         app.help = true;
         let text = screen(&app, 100, 30);
-        assert!(KEYS.iter().all(|b| text.contains(b.help)), "{text}");
+        assert!(all(false).all(|b| text.contains(b.help)), "{text}");
     }
 
     #[test]

@@ -2,7 +2,7 @@
 //! Elsewhere pictures are made of half blocks.
 
 use super::sixel;
-use choir_show::still::Still;
+use choir_show::still::{Still, filling};
 use crossterm::{cursor::MoveTo, queue, style::Print, terminal};
 use ratatui::{buffer::Buffer, layout::Rect};
 use rustix::{
@@ -13,6 +13,7 @@ use rustix::{
 use std::{
     cell::{Cell, RefCell},
     io::{self, Write},
+    sync::Arc,
     time::{Duration, Instant},
 };
 
@@ -38,7 +39,7 @@ pub struct Graphics {
 #[derive(Debug, Clone, PartialEq)]
 struct Placed {
     area: Rect,
-    still: Still,
+    still: Arc<Still>,
 }
 
 impl Graphics {
@@ -64,7 +65,7 @@ impl Graphics {
     }
 
     /// Keeps an area for a picture: false when it must be made of characters.
-    pub fn place(&self, still: &Still, area: Rect, buffer: &mut Buffer) -> bool {
+    pub fn place(&self, still: &Arc<Still>, area: Rect, buffer: &mut Buffer) -> bool {
         if self.cell.is_none() || self.covered.get() || area.is_empty() {
             return false;
         }
@@ -106,22 +107,12 @@ impl Graphics {
         for placed in wanted.iter().filter(|p| !self.shown.borrow().contains(p)) {
             let Placed { area, still } = placed;
             let room = (usize::from(cell_width) * usize::from(area.width), usize::from(cell_height) * usize::from(area.height));
-            let (width, height) = fitting((still.width, still.height), room);
+            let (width, height) = filling((still.width, still.height), room);
             let (left, top) = ((room.0 - width) / 2 / usize::from(cell_width), (room.1 - height) / 2 / usize::from(cell_height));
             queue!(out, MoveTo(area.x + left as u16, area.y + top as u16), Print(sixel::encode(still, width, height)))?;
         }
         *self.shown.borrow_mut() = wanted;
         out.flush()
-    }
-}
-
-/// As large as fits, in the same shape.
-fn fitting((width, height): (usize, usize), (most_width, most_height): (usize, usize)) -> (usize, usize) {
-    let (width, height) = (width.max(1), height.max(1));
-    if width * most_height > height * most_width {
-        (most_width, (height * most_width / width).max(1))
-    } else {
-        ((width * most_height / height).max(1), most_height)
     }
 }
 
@@ -180,7 +171,7 @@ mod tests {
     #[test]
     fn a_picture_is_drawn_once_and_one_that_goes_is_wiped_away() {
         let graphics = Graphics { cell: Some((8, 16)), ..Graphics::default() };
-        let still = Still { width: 32, height: 18, rgb: vec![200; 32 * 18 * 3], source: (32, 18) };
+        let still = Arc::new(Still { width: 32, height: 18, rgb: vec![200; 32 * 18 * 3], source: (32, 18) });
         let (area, mut buffer) = (Rect::new(2, 1, 20, 10), Buffer::empty(Rect::new(0, 0, 40, 20)));
         let draw = |place: bool, buffer: &mut Buffer| {
             graphics.begin();
@@ -199,6 +190,6 @@ mod tests {
         graphics.cover(true);
         assert!(!draw(true, &mut buffer).0, "something lies over it");
         assert!(!Graphics::default().place(&still, area, &mut buffer));
-        assert_eq!((fitting((320, 180), (160, 160)), fitting((320, 180), (1000, 90))), ((160, 90), (160, 90)));
+        assert_eq!((filling((320, 180), (160, 160)), filling((320, 180), (1000, 90))), ((160, 90), (160, 90)));
     }
 }

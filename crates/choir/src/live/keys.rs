@@ -52,7 +52,7 @@ const fn one(codes: &'static [KeyCode], key: &'static str, word: &'static str, h
 use KeyCode::Char;
 
 /// In the order of their use: what does not fit at the foot is only in the help.
-pub const KEYS: &[Binding] = &[
+const KEYS: &[Binding] = &[
     one(&[Char('?')], "?", "keys", "these keys", Do::Help),
     one(&[Char('w')], "w", "wall", "pictures of all lines", Do::Wall),
     one(&[Char('t')], "t", "take", "put the chosen line on a feed; 1 to 9 choose the feed", Do::Take(None)),
@@ -77,17 +77,23 @@ pub const KEYS: &[Binding] = &[
 ];
 
 /// Of a demo alone.
-pub const SPOIL: &[Binding] = &[
+const SPOIL: &[Binding] = &[
     one(&[Char('x')], "x", "spoil the picture", "the chosen camera goes black, frozen, silent, normal", Do::Spoil),
     one(&[Char('X')], "X", "spoil the path", "the path of the chosen line gets worse, is cut, is normal", Do::SpoilPath),
 ];
+
+/// All keys; those of a demo come first, since it is there to be tried.
+pub fn all(demo: bool) -> impl Iterator<Item = &'static Binding> + Clone {
+    let spoil: &[Binding] = if demo { SPOIL } else { &[] };
+    spoil.iter().chain(KEYS)
+}
 
 /// What a key does.
 pub fn action(code: KeyCode, demo: bool) -> Option<Do> {
     if let Char(digit @ '1'..='9') = code {
         return Some(Do::Take(Some(digit as usize - '1' as usize)));
     }
-    KEYS.iter().chain(if demo { SPOIL } else { &[] }).find(|b| b.codes.contains(&code)).map(|b| b.action)
+    all(demo).find(|b| b.codes.contains(&code)).map(|b| b.action)
 }
 
 #[cfg(test)]
@@ -96,7 +102,7 @@ mod tests {
 
     #[test]
     fn no_key_does_two_things() {
-        let all: Vec<KeyCode> = KEYS.iter().chain(SPOIL).flat_map(|b| b.codes).copied().collect();
+        let all: Vec<KeyCode> = all(true).flat_map(|b| b.codes).copied().collect();
         for (n, code) in all.iter().enumerate() {
             assert!(!all[n + 1..].contains(code), "{code:?}");
             assert!(action(*code, true).is_some());

@@ -1,7 +1,7 @@
 //! The list of lines.
 
 use super::{
-    app::{App, alarms_of},
+    app::App,
     charts::{bar, spark},
     columns::{Column, heads, number, part, plain, row, section, tally, visible},
     hits::Hit,
@@ -40,7 +40,7 @@ fn name(app: &App, l: &LineView) -> (String, Style) {
 
 /// The state, and whether an alarm of the line waits for somebody.
 fn state(app: &App, l: &LineView) -> (String, Style) {
-    let waits = alarms_of(&app.view, l).any(|a| a.acknowledged.is_none());
+    let waits = app.view.alarms_of(l).any(|a| a.acknowledged.is_none());
     let mark = if waits { "!" } else { "" };
     (l.link.state.map_or_else(String::new, |s| format!("{s}{mark}")), app.theme.state(l.link.state))
 }

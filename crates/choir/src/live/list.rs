@@ -2,7 +2,7 @@
 
 use choir_core::{
     facts::State,
-    view::{LineView, ShowView},
+    view::{AlarmView, LineView, ShowView},
 };
 use std::{cmp::Reverse, collections::BTreeSet};
 
@@ -114,9 +114,7 @@ fn searched(line: &LineView) -> String {
 
 /// What needs somebody first: an open alarm that nobody has seen, then the state, then loss.
 fn urgency(view: &ShowView, line: &LineView) -> impl Ord {
-    let subject = format!("line {}", line.name);
-    let unseen = |a: &&choir_core::view::AlarmView| a.over_ms.is_none() && a.acknowledged.is_none();
-    let alarm = view.alarms.iter().filter(unseen).any(|a| a.subject == subject || a.members.contains(&subject));
+    let alarm = view.alarms_of(line).any(AlarmView::calls);
     let state = match line.link.state {
         Some(State::Broken) => 0,
         Some(State::Strained) => 1,
@@ -155,7 +153,7 @@ pub fn window(first: usize, chosen: usize, rows: usize, room: usize) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use choir_core::view::{AlarmView, LinkView, TallyView};
+    use choir_core::view::{LinkView, TallyView};
 
     fn view() -> ShowView {
         let line = |name: &str, networks: &[&str], state, rate_bps| LineView {

@@ -8,14 +8,6 @@ use choir_core::{
 };
 use std::fmt::Write;
 
-/// `trouble`, `warning`.
-pub const fn grade(grade: AlarmGrade) -> &'static str {
-    match grade {
-        AlarmGrade::Trouble => "trouble",
-        AlarmGrade::Warning => "warning",
-    }
-}
-
 /// Whether it is over, and whether anybody has seen it.
 pub fn standing(a: &AlarmView) -> String {
     let seen = match a.acknowledged {
@@ -37,7 +29,7 @@ fn times(n: u32) -> String {
 pub fn list(alarms: &[AlarmView], width: usize) -> String {
     let mut out = String::new();
     for a in alarms {
-        let _ = writeln!(out, "{:>3}  {}, {}, since {}, {}", a.number, a.subject, grade(a.grade), clock(a.since_ms), standing(a));
+        let _ = writeln!(out, "{:>3}  {}, {}, since {}, {}", a.number, a.subject, a.grade.word(), clock(a.since_ms), standing(a));
         hanging(&mut out, &a.text, ("     ", "     "), width);
         if !a.members.is_empty() {
             hanging(&mut out, &format!("part of it: {}", a.members.join(", ")), ("     ", "     "), width);
@@ -56,9 +48,8 @@ pub struct Calls {
 impl Calls {
     /// Those that call and have not before. What there was at the first look is seen at a glance.
     pub fn new_of<'a>(&mut self, alarms: &'a [AlarmView]) -> Vec<&'a AlarmView> {
-        let open = |a: &&AlarmView| a.over_ms.is_none() && a.acknowledged.is_none();
         let key = |a: &AlarmView| (a.number, a.again, a.grade);
-        let new = alarms.iter().filter(open).filter(|a| self.begun && !self.called.contains(&key(a))).collect();
+        let new = alarms.iter().filter(|a| a.calls()).filter(|a| self.begun && !self.called.contains(&key(a))).collect();
         self.called = alarms.iter().map(key).collect();
         self.begun = true;
         new

@@ -12,7 +12,7 @@ use super::{
 };
 use crate::{
     Intake, LinkStatus,
-    retry::{Attempt, Backoff, Ended, Pause, keep_up},
+    retry::{Attempt, Ended, Pause, keep_up},
 };
 use choir_core::{
     facts::{Contact, Encryption, Fault, Joining, Loss, Notice, Waiting},
@@ -20,7 +20,7 @@ use choir_core::{
     spelling::nearest,
     view::TallyView,
 };
-use choir_host::{Stop, clock::sleep_until};
+use choir_host::{Backoff, Stop, clock::sleep_until};
 use choir_proto::stave::{CameraAnswer, CameraVerb, Carriage, Grade, ListenerEvent, RefusalCode, Tally, Wish, same_name};
 use incoming::Incoming;
 use quinn::RecvStream;
