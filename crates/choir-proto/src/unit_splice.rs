@@ -111,6 +111,12 @@ impl UnitSplicer {
         self.on.as_ref().map(|o| o.key)
     }
 
+    /// This line is on, or kept back for the time when it is: what comes of it must not be left out.
+    #[must_use]
+    pub fn holds(&self, line: u32) -> bool {
+        self.on.iter().map(|o| o.key).chain(self.next.iter().map(|n| n.key)).any(|key| key.line == line)
+    }
+
     /// Takes a unit of a source that came at `now` (µs on a clock that never steps); appends what
     /// goes out, and gives the cut if one was made. `preroll` is what the source sent before.
     ///

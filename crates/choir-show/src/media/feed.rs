@@ -165,7 +165,7 @@ impl FeedMedia {
     /// It carries this line in some shape, or is to: otherwise it needs nothing of it.
     pub(super) fn is_of(&self, line: LineId) -> bool {
         let s = lock(&self.state);
-        s.wanted == Some(line.0) || [s.splicer.on(), s.units.on()].iter().flatten().any(|on| on.line == line.0)
+        s.wanted == Some(line.0) || s.splicer.holds(line.0) || s.units.holds(line.0)
     }
 
     pub(super) fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) {

@@ -12,7 +12,7 @@ mod tests {
     use bytes::Bytes;
     use choir_core::id::LineId;
     use choir_ports::{AnyOutlet, Arrival, Intake as _, Media, Outlet, UnitOutlet};
-    use choir_proto::ts::{StreamKind, Timed, TimedUnit, TsWriter, Unit, UnitFormat, WriterConfig};
+    use choir_proto::ts::{Origin, StreamKind, Timed, TimedUnit, TsChecker, TsFault, TsWriter, Unit, UnitFormat, WriterConfig};
     use std::{
         sync::Arc,
         time::{Duration, Instant},
@@ -67,26 +67,81 @@ mod tests {
         assert_eq!((line.packets_made(), units.take().len(), ts.take().len()), (made, 1, 0));
     }
 
-    #[test]
-    fn an_old_line_is_heard_until_the_last_shape_of_the_feed_has_left_it() {
-        let lines = [LineMedia::new(LineId(0)), LineMedia::new(LineId(1))];
-        let feed = FeedMedia::new(Some(LineId(0)), Arc::default());
-        let (ts, units) = (Outlet::new(), UnitOutlet::new());
-        feed.add_out(AnyOutlet::Ts(ts));
-        feed.add_out(units.clone().into());
-        lines.iter().for_each(|l| l.attach(feed.clone()));
-        let mut writers = [0, 1].map(|_| TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() }));
-        let start = Instant::now();
-        // Picture `n` of a line, shown as the `shown`-th, comes at this ms.
-        let mut push = |line: usize, n: u64, shown: u64, ms: u64| {
+    /// Two lines that a feed may carry, and what makes their transport streams.
+    struct Lines {
+        lines: [Arc<LineMedia>; 2],
+        writers: [TsWriter; 2],
+        start: Instant,
+    }
+
+    impl Lines {
+        fn of(feed: &Arc<FeedMedia>) -> Self {
+            let lines = [LineMedia::new(LineId(0)), LineMedia::new(LineId(1))];
+            lines.iter().for_each(|l| l.attach(feed.clone()));
+            let writers = [0, 1].map(|_| TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() }));
+            Self { lines, writers, start: Instant::now() }
+        }
+
+        /// Picture `n` of a line, shown as the `shown`-th.
+        fn picture(&mut self, line: usize, n: u64, shown: u64) -> Vec<u8> {
             let sets = [0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80];
             let head = [0, 0, 0, 1, if n == 0 { 0x65 } else { 0x41 }, 0x88];
             let data = [if n == 0 { &sets[..] } else { &[] }, &head, &[10 * line as u8 + n as u8; 400]].concat();
             let (pts, dts) = (900_000 + (shown + 1) * 3600, Some(900_000 + n * 3600));
             let mut out = Vec::new();
-            writers[line].write(&Unit { video: true, pts, dts, keyframe: n == 0, data: &[&data] }, &mut out);
-            lines[line].arrive(&mut vec![Arrival::ts(1, start + Duration::from_millis(ms), out.into())]);
-        };
+            self.writers[line].write(&Unit { video: true, pts, dts, keyframe: n == 0, data: &[&data] }, &mut out);
+            out
+        }
+
+        /// It comes at this ms.
+        fn come(&self, line: usize, ms: u64, packets: &[u8]) {
+            let at = self.start + Duration::from_millis(ms);
+            self.lines[line].arrive(&mut vec![Arrival::ts(1, at, Bytes::copy_from_slice(packets))]);
+        }
+
+        fn push(&mut self, line: usize, n: u64, shown: u64, ms: u64) {
+            let picture = self.picture(line, n, shown);
+            self.come(line, ms, &picture);
+        }
+    }
+
+    #[test]
+    fn a_take_back_while_the_old_line_closes_loses_nothing_of_the_new_one() {
+        let feed = FeedMedia::new(Some(LineId(0)), Arc::default());
+        let ts = Outlet::new();
+        feed.add_out(AnyOutlet::Ts(ts.clone()));
+        let mut lines = Lines::of(&feed);
+        (0..3).for_each(|n| lines.push(0, n, n, n * 40));
+        let open = lines.picture(0, 3, 3);
+        let (begins, ends) = open.split_at(open.len() - 188);
+        lines.come(0, 120, begins);
+        feed.take(Some(LineId(1)));
+        lines.push(1, 0, 0, 125);
+        // The old line's last picture is still open, so the cut is yet to come; the new line's
+        // pictures are kept for it, whoever is wanted meanwhile.
+        feed.take(Some(LineId(0)));
+        lines.push(1, 1, 1, 130);
+        feed.take(Some(LineId(1)));
+        lines.push(1, 2, 2, 135);
+        assert_eq!(feed.reading().on, Some(LineId(0)));
+        lines.come(0, 140, ends);
+        lines.push(1, 3, 3, 145);
+        assert_eq!(feed.reading().on, Some(LineId(1)));
+        let mut checker = TsChecker::new(Origin::Start);
+        ts.take().iter().for_each(|piece| checker.push(piece));
+        checker.finish(false);
+        let lost: Vec<_> = checker.findings().into_iter().filter(|f| f.fault == TsFault::Continuity).collect();
+        assert!(lost.is_empty(), "{lost:?}");
+    }
+
+    #[test]
+    fn an_old_line_is_heard_until_the_last_shape_of_the_feed_has_left_it() {
+        let feed = FeedMedia::new(Some(LineId(0)), Arc::default());
+        let (ts, units) = (Outlet::new(), UnitOutlet::new());
+        feed.add_out(AnyOutlet::Ts(ts));
+        feed.add_out(units.clone().into());
+        let mut lines = Lines::of(&feed);
+        let mut push = |line: usize, n: u64, shown: u64, ms: u64| lines.push(line, n, shown, ms);
         // Of pictures in another order two are still to be shown before the last that came.
         for (n, shown) in [0, 3, 1, 2, 6].into_iter().enumerate() {
             push(0, n as u64, shown, n as u64 * 40);
