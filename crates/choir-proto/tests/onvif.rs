@@ -70,6 +70,9 @@ fn calls() -> Vec<Call> {
         ptz::goto_preset("profile-main", "3"),
         ptz::goto_home("profile-main"),
         ptz::continuous_move("profile-main", v, Duration::from_millis(800)),
+        ptz::get_node("head"),
+        ptz::move_in_picture("profile-main", v),
+        ptz::move_in_picture("profile-main", Vector { zoom: 0.25, ..v }),
         ptz::stop("profile-main"),
         ptz::get_status("profile-main"),
     ]);
@@ -176,5 +179,28 @@ proptest! {
             Err(SoapError::Fault(f)) => prop_assert!(f.to_string().len() < 1000),
             Err(e) => prop_assert!(!e.to_string().is_empty()),
         }
+    }
+}
+
+#[test]
+fn moves_across_the_picture_follow_the_ranges_that_the_device_says() {
+    let node = |spaces: &str| {
+        let inside = format!("<tptz:PTZNode token=\"n\"><tt:SupportedPTZSpaces>{spaces}</tt:SupportedPTZSpaces></tptz:PTZNode>");
+        ptz::read_picture_moves(&answer(&format!("<tptz:GetNodeResponse>{inside}</tptz:GetNodeResponse>")))
+    };
+    let range = |axis: &str, least: &str, most: &str| format!("<tt:{axis}><tt:Min>{least}</tt:Min><tt:Max>{most}</tt:Max></tt:{axis}>");
+    let turns = |space: &str, least: &str| {
+        let (x, y) = (range("XRange", least, "100"), range("YRange", "-50", "50"));
+        let uri = format!("http://www.onvif.org/ver10/tptz/PanTiltSpaces/{space}");
+        format!("<tt:RelativePanTiltTranslationSpace><tt:URI>{uri}</tt:URI>{x}{y}</tt:RelativePanTiltTranslationSpace>")
+    };
+    let moves = node(&(turns("TranslationGenericSpace", "-1") + &turns("TranslationSpaceFov", "-100"))).expect("moves");
+    assert_eq!(moves.zoom, None);
+    assert_eq!(moves.towards(0.5, -0.5, 1.0), Vector { pan: 50.0, tilt: -25.0, zoom: 0.0 });
+    assert_eq!(moves.towards(-9.0, 9.0, 0.0), Vector { pan: -100.0, tilt: 50.0, zoom: 0.0 }, "never beyond its range");
+    for spaces in
+        [String::new(), turns("TranslationGenericSpace", "-1"), turns("TranslationSpaceFov", "100"), turns("TranslationSpaceFov", "NaN")]
+    {
+        assert_eq!(node(&spaces), None, "{spaces}");
     }
 }

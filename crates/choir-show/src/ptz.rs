@@ -8,12 +8,15 @@ use choir_devices::{
 use choir_ports::stave::{NamedCamera, SteerError};
 use choir_proto::{
     auth::Credentials,
-    onvif::{media, ptz},
+    onvif::{
+        media,
+        ptz::{self, PictureMoves},
+    },
     stave::CameraVerb,
     visca::{Ask, Drive, Refusal, wire::read_nibbles},
 };
 use std::time::Duration;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, OnceCell};
 
 /// Times that a stop is sent before it is said that the camera may still be moving.
 const STOP_TRIES: u32 = 10;
@@ -61,6 +64,9 @@ pub enum PtzError {
     /// ONVIF has no word for it.
     #[error("ONVIF has no command for a tally lamp: steer this camera by VISCA (--by visca)")]
     NoTally,
+    /// It cannot move relative to its picture.
+    #[error("{0} has no moves relative to its picture (ONVIF, by the field of view): steer it by speeds, or with the arrows of the panel")]
+    NotInPicture(String),
     /// The stop was not answered.
     #[error("THE CAMERA MAY STILL BE MOVING: the stop was sent 10 times and not answered ({0})")]
     NotStopped(Box<PtzError>),
@@ -93,15 +99,52 @@ pub struct Position {
 }
 
 enum By {
-    Onvif(Box<Mutex<Session>>, String),
+    Onvif(Box<Mutex<Session>>, Head),
     Visca(Visca),
     Named(NamedCamera),
+}
+
+/// What is steered by ONVIF.
+struct Head {
+    profile: String,
+    node: String,
+    /// Asked when it is wanted first.
+    moves: OnceCell<Option<PictureMoves>>,
+}
+
+/// A part of a camera's picture: shares of it from the left and from the top.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PictureBox {
+    /// Its left edge.
+    pub left: f64,
+    /// Its upper edge.
+    pub top: f64,
+    /// 0 for a point.
+    pub width: f64,
+    /// 0 for a point.
+    pub height: f64,
+}
+
+impl PictureBox {
+    /// Its middle, -1 to 1 from the middle of the picture, right and up.
+    fn middle(&self) -> (f64, f64) {
+        (2.0 * (self.left + self.width / 2.0) - 1.0, 1.0 - 2.0 * (self.top + self.height / 2.0))
+    }
+
+    /// How many times closer the camera must look for it to fill the picture; a point leaves that
+    /// as it is.
+    fn closer(&self) -> f64 {
+        let largest = self.width.max(self.height);
+        if largest <= 0.0 { 1.0 } else { largest.recip().max(1.0) }
+    }
 }
 
 /// A camera that can be steered.
 pub struct Ptz {
     name: String,
     by: By,
+    /// Times that its lens brings closer, from wide to tele.
+    zoom: f64,
     names: std::collections::BTreeMap<u8, String>,
 }
 
@@ -119,19 +162,19 @@ impl Ptz {
                 let m = if session.services.media.is_some() { media::Media::One } else { media::Media::Two };
                 let which = if m == media::Media::One { Which::Media } else { Which::Media2 };
                 let profiles = media::read_profiles(m, &session.call(which, &media::get_profiles(m)).await?);
-                let steered = profiles.into_iter().find(|p| p.ptz).filter(|_| session.services.ptz.is_some());
-                let profile = steered.ok_or_else(|| PtzError::NotSteered(device.name.clone()))?;
-                By::Onvif(Box::new(Mutex::new(session)), profile.token)
+                let steered = profiles.into_iter().find_map(|p| Some((p.token, p.ptz?))).filter(|_| session.services.ptz.is_some());
+                let (profile, node) = steered.ok_or_else(|| PtzError::NotSteered(device.name.clone()))?;
+                By::Onvif(Box::new(Mutex::new(session)), Head { profile, node, moves: OnceCell::new() })
             }
             visca => By::Visca(Visca::open(device.address, port, visca, device.camera).await?),
         };
-        Ok(Self { name: device.name.clone(), by, names: device.presets.clone() })
+        Ok(Self { name: device.name.clone(), by, zoom: device.zoom.into(), names: device.presets.clone() })
     }
 
     /// A camera that is known by the name of its source.
     #[must_use]
     pub fn by_name(camera: NamedCamera) -> Self {
-        Self { name: camera.name().to_owned(), by: By::Named(camera), names: std::collections::BTreeMap::new() }
+        Self { name: camera.name().to_owned(), by: By::Named(camera), zoom: 1.0, names: std::collections::BTreeMap::new() }
     }
 
     /// Longest move that can be asked for.
@@ -161,8 +204,8 @@ impl Ptz {
     /// The camera refuses or goes.
     pub async fn list(&self) -> Result<Vec<PresetView>, PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => {
-                let answer = s.lock().await.call(Which::Ptz, &ptz::get_presets(profile)).await?;
+            By::Onvif(s, head) => {
+                let answer = s.lock().await.call(Which::Ptz, &ptz::get_presets(&head.profile)).await?;
                 Ok(ptz::read_presets(&answer).into_iter().map(|p| PresetView { number: p.token, name: p.name }).collect())
             }
             By::Named(_) => Err(PtzError::NotByName("a list of presets")),
@@ -181,7 +224,7 @@ impl Ptz {
     /// No such preset, or the camera refuses.
     pub async fn goto(&self, which: &str) -> Result<PresetView, PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => {
+            By::Onvif(s, head) => {
                 let all = self.list().await?;
                 let found = all.iter().find(|p| p.number == which).or_else(|| all.iter().find(|p| p.name.eq_ignore_ascii_case(which)));
                 // "3" also means what a device calls "preset-3".
@@ -192,7 +235,7 @@ impl Ptz {
                     let known = if known.is_empty() { "none".into() } else { known.join(", ") };
                     return Err(PtzError::NoPreset { asked: which.into(), known });
                 };
-                s.lock().await.call(Which::Ptz, &ptz::goto_preset(profile, &p.number)).await?;
+                s.lock().await.call(Which::Ptz, &ptz::goto_preset(&head.profile, &p.number)).await?;
                 Ok(p.clone())
             }
             By::Visca(v) => {
@@ -223,16 +266,16 @@ impl Ptz {
     /// The camera refuses or goes.
     pub async fn store(&self, which: &str, name: Option<&str>) -> Result<PresetView, PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => {
+            By::Onvif(s, head) => {
                 let all = self.list().await?;
                 let old = all.iter().find(|p| p.number == which);
                 let name = name.map(str::to_owned).or(old.map(|p| p.name.clone())).unwrap_or_else(|| format!("Preset {which}"));
                 let mut session = s.lock().await;
                 // Some devices take a number that they do not have yet; others choose one
                 // themselves.
-                let answer = match session.call(Which::Ptz, &ptz::set_preset(profile, &name, Some(which))).await {
+                let answer = match session.call(Which::Ptz, &ptz::set_preset(&head.profile, &name, Some(which))).await {
                     Err(OnvifError::Fault { .. }) if old.is_none() => {
-                        session.call(Which::Ptz, &ptz::set_preset(profile, &name, None)).await?
+                        session.call(Which::Ptz, &ptz::set_preset(&head.profile, &name, None)).await?
                     }
                     other => other?,
                 };
@@ -255,7 +298,7 @@ impl Ptz {
     /// The camera refuses or goes.
     pub async fn home(&self) -> Result<(), PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => drop(s.lock().await.call(Which::Ptz, &ptz::goto_home(profile)).await?),
+            By::Onvif(s, head) => drop(s.lock().await.call(Which::Ptz, &ptz::goto_home(&head.profile)).await?),
             By::Visca(v) => drop(v.ask(Ask::Home).await?),
             By::Named(c) => c.order(CameraVerb::Home).await?,
         }
@@ -269,9 +312,9 @@ impl Ptz {
     /// The camera refuses or goes.
     pub async fn drive(&self, d: Drive, at_most: Duration) -> Result<(), PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => {
+            By::Onvif(s, head) => {
                 let v = ptz::Vector { pan: d.pan, tilt: d.tilt, zoom: d.zoom };
-                s.lock().await.call(Which::Ptz, &ptz::continuous_move(profile, v, at_most.min(MOVE_MAX))).await?;
+                s.lock().await.call(Which::Ptz, &ptz::continuous_move(&head.profile, v, at_most.min(MOVE_MAX))).await?;
             }
             By::Visca(v) => {
                 let turns = d.pan != 0.0 || d.tilt != 0.0;
@@ -286,9 +329,31 @@ impl Ptz {
         Ok(())
     }
 
+    /// Brings a part of the picture to its middle, and zooms until it fills the picture; of a point
+    /// only the former. How far the lens must move for that follows from the sheet's `zoom`, taking
+    /// each step of its range to bring closer by the same factor.
+    ///
+    /// # Errors
+    /// The camera has no moves relative to its picture, refuses or goes.
+    pub async fn frame(&self, part: PictureBox) -> Result<(), PtzError> {
+        let By::Onvif(s, head) = &self.by else { return Err(PtzError::NotInPicture(self.name.clone())) };
+        let mut session = s.lock().await;
+        let asked = head.moves.get_or_try_init(async || match session.call(Which::Ptz, &ptz::get_node(&head.node)).await {
+            Ok(answer) => Ok(ptz::read_picture_moves(&answer)),
+            // It knows no heads.
+            Err(OnvifError::Fault { .. }) => Ok(None),
+            Err(e) => Err(e),
+        });
+        let moves = asked.await?.ok_or_else(|| PtzError::NotInPicture(self.name.clone()))?;
+        let (x, y) = part.middle();
+        let zoom = part.closer().ln() / self.zoom.max(2.0).ln();
+        session.call(Which::Ptz, &ptz::move_in_picture(&head.profile, moves.towards(x, y, zoom))).await?;
+        Ok(())
+    }
+
     async fn stop_once(&self) -> Result<(), PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => drop(s.lock().await.call(Which::Ptz, &ptz::stop(profile)).await?),
+            By::Onvif(s, head) => drop(s.lock().await.call(Which::Ptz, &ptz::stop(&head.profile)).await?),
             By::Visca(v) => {
                 let (turn, zoom) = tokio::join!(v.ask(Ask::StopMove), v.ask(Ask::StopZoom));
                 turn.and(zoom)?;
@@ -351,8 +416,8 @@ impl Ptz {
     /// The camera refuses or goes.
     pub async fn position(&self) -> Result<Position, PtzError> {
         match &self.by {
-            By::Onvif(s, profile) => {
-                let status = ptz::read_status(&s.lock().await.call(Which::Ptz, &ptz::get_status(profile)).await?);
+            By::Onvif(s, head) => {
+                let status = ptz::read_status(&s.lock().await.call(Which::Ptz, &ptz::get_status(&head.profile)).await?);
                 let p = status.position.unwrap_or_default();
                 Ok(Position { pan: p.pan, tilt: p.tilt, zoom: p.zoom, unit: "range".into(), moving: status.moving })
             }

@@ -17,7 +17,7 @@ use choir_devices::{
 use choir_host::{End, Stop, interfaces::own_interfaces};
 use choir_proto::{auth::Credentials, ts::AccessUnit, visca::Drive};
 use choir_show::prove::OnTheWire;
-use choir_show::ptz::{Ptz, PtzError};
+use choir_show::ptz::{PictureBox, Ptz, PtzError};
 use choir_sim::{
     device::{Kind, Quirk, Settings, SimDevice, start},
     switcher::{self, Tap},
@@ -388,6 +388,39 @@ fn presets_and_moves_are_the_same_by_every_protocol_and_change_the_picture() {
         assert!(matches!(onvif.tally(true).await, Err(PtzError::NoTally)));
         assert!(matches!(onvif.goto("99").await, Err(PtzError::NoPreset { .. })));
         assert!(matches!(visca.goto("no such").await, Err(PtzError::NotANumber(_))));
+    });
+}
+
+#[test]
+fn a_point_of_the_picture_comes_to_its_middle_and_a_box_fills_it() {
+    run(async {
+        let net = choir_rig::net();
+        let credentials = Some(Credentials::new("desk", PASSWORD));
+        let (camera, _end) = a_device(Kind::PtzCamera, net.at(11), &[]).await;
+        let device = Device { zoom: 4, ..entry(net.at(11)) };
+        let ptz = Ptz::open(&device, Control::Onvif, credentials.clone()).await.expect("a way");
+        let near = |(a, b, c): (f64, f64, f64), (x, y, z): (f64, f64, f64)| [a - x, b - y, c - z].iter().all(|d| d.abs() < 1e-3);
+        // The scene is twice as wide as the picture at its wide end: the right edge of that is half
+        // of the way to where the window ends.
+        ptz.frame(PictureBox { left: 0.75, top: 0.5, width: 0.0, height: 0.0 }).await.expect("framed");
+        still(&camera).await;
+        assert!(near(camera.looks(), (0.5, 0.0, 0.0)), "{:?}", camera.looks());
+        ptz.home().await.expect("home");
+        still(&camera).await;
+        // Half of the width and of the height, right above: twice as close, half of a lens of four.
+        ptz.frame(PictureBox { left: 0.5, top: 0.0, width: 0.5, height: 0.5 }).await.expect("framed");
+        still(&camera).await;
+        assert!(near(camera.looks(), (0.5 / 1.5, 0.5 / 1.5, 0.5)), "{:?}", camera.looks());
+        // What it cannot reach ends at its ends.
+        ptz.frame(PictureBox { left: 1.0, top: 0.0, width: 0.0, height: 0.0 }).await.expect("framed");
+        still(&camera).await;
+        assert!(camera.looks().0 <= 1.0 && camera.looks().1 <= 1.0);
+        let (_other, _end) = a_device(Kind::PtzCamera, net.at(12), &[Quirk::NoPictureMoves]).await;
+        let part = PictureBox { left: 0.5, top: 0.0, width: 0.0, height: 0.0 };
+        for by in [Control::Onvif, Control::Visca] {
+            let ptz = Ptz::open(&entry(net.at(12)), by, credentials.clone()).await.expect("a way");
+            assert!(matches!(ptz.frame(part).await, Err(PtzError::NotInPicture(_))), "{by:?}");
+        }
     });
 }
 

@@ -93,6 +93,8 @@ pub struct Device {
     pub via: Vec<String>,
     /// Names of presets, by number, for a protocol that has none.
     pub presets: BTreeMap<u8, String>,
+    /// Times that its lens brings closer, from wide to tele, as its data sheet says.
+    pub zoom: u32,
     /// By which protocol its tally lamp follows the lines that it feeds.
     pub tally: Option<Control>,
 }

@@ -33,9 +33,11 @@ const STREAM_KEYS: &[&str] = &[
     "multicast",
     "line",
 ];
+/// Of most PTZ cameras.
+const ZOOM: u32 = 20;
 const DEVICE_KEYS: &[&str] = &[
-    "name", "title", "kind", "address", "control", "camera", "user", "password", "network", "main", "sub", "presets", "via", "tally",
-    "count",
+    "name", "title", "kind", "address", "control", "camera", "user", "password", "network", "main", "sub", "presets", "zoom", "via",
+    "tally", "count",
 ];
 
 impl Reader<'_> {
@@ -100,6 +102,7 @@ impl Reader<'_> {
         }
         let via = self.texts(table, s, "via").into_iter().map(|v| v.0).collect();
         let presets = table.get("presets").map(|item| self.presets(item, s)).unwrap_or_default();
+        let zoom = self.whole(table, s, "zoom", 2..=100).map_or(ZOOM, |z| z as u32);
         let tally = self.tally(table, s);
         let count = self.whole(table, s, "count", 1..=ROW_MAX).unwrap_or(1);
         let (name, (address, port)) = (name?, place?);
@@ -118,6 +121,7 @@ impl Reader<'_> {
             streams,
             via,
             presets,
+            zoom,
             tally,
         };
         Some((device, if table.get("count").is_some() { count as u32 } else { 0 }))

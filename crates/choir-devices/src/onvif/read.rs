@@ -55,7 +55,7 @@ pub async fn read_device(s: &mut Session, name: &str, title: &str) -> Result<(De
         login: s.login(),
         network: network.map(|n| NetworkView { mac: n.mac, address: n.address, dhcp: n.dhcp, gateway }),
         inputs,
-        steered: profiles.iter().any(|p| p.ptz) && s.services.ptz.is_some(),
+        steered: profiles.iter().any(|p| p.ptz.is_some()) && s.services.ptz.is_some(),
         streams,
         notes: s.notes().to_vec(),
     };

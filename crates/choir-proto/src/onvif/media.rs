@@ -136,8 +136,8 @@ pub struct Profile {
     pub video: Option<VideoEncoder>,
     /// Its audio encoder; without one it is mute.
     pub audio: Option<AudioEncoder>,
-    /// It can be steered.
-    pub ptz: bool,
+    /// What steers it: the device's word for the head, empty where it has none.
+    pub ptz: Option<String>,
 }
 
 /// Frame rates that can be had.
@@ -195,7 +195,7 @@ fn profile(m: Media, e: &Element) -> Profile {
         source: part("VideoSourceConfiguration", "VideoSource").map(source_config),
         video: part("VideoEncoderConfiguration", "VideoEncoder").map(|v| video_encoder(m, v)),
         audio: part("AudioEncoderConfiguration", "AudioEncoder").map(audio_encoder),
-        ptz: part("PTZConfiguration", "PTZ").is_some(),
+        ptz: part("PTZConfiguration", "PTZ").map(|head| head.text_at("NodeToken").unwrap_or_default().to_owned()),
     }
 }
 

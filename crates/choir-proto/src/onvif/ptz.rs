@@ -7,6 +7,12 @@ use super::{
 };
 use std::time::Duration;
 
+/// Moves across the picture: the ends of its range bring what is at the picture's edge to its
+/// middle (ONVIF PTZ Service Specification, relative pan and tilt by the field of view).
+const FIELD_OF_VIEW: &str = "http://www.onvif.org/ver10/tptz/PanTiltSpaces/TranslationSpaceFov";
+/// Moves of the zoom by a part of its range, -1 to 1.
+const ZOOM_TRANSLATION: &str = "http://www.onvif.org/ver10/tptz/ZoomSpaces/TranslationGenericSpace";
+
 /// Presets that are read of one device.
 const PRESETS_MAX: usize = 512;
 
@@ -39,6 +45,27 @@ pub struct Status {
     pub position: Option<Vector>,
     /// Moving, when it says.
     pub moving: Option<bool>,
+}
+
+/// How far a device moves relative to its picture, as it says: ends of its ranges, from the middle
+/// to the edge.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PictureMoves {
+    /// Least and most to the right, and up.
+    pub pan_tilt: [(f64, f64); 2],
+    /// Least and most of the zoom, where that has moves of its own.
+    pub zoom: Option<(f64, f64)>,
+}
+
+impl PictureMoves {
+    /// The move that brings a point of the picture (-1 to 1 from its middle, right and up) to the
+    /// middle, and moves the zoom by a part of its range.
+    #[must_use]
+    pub fn towards(&self, x: f64, y: f64, zoom: f64) -> Vector {
+        let part = |v: f64, (least, most): (f64, f64)| if v < 0.0 { -v.max(-1.0) * least } else { v.min(1.0) * most };
+        let [pan, tilt] = self.pan_tilt;
+        Vector { pan: part(x, pan), tilt: part(y, tilt), zoom: self.zoom.map_or(0.0, |range| part(zoom, range)) }
+    }
 }
 
 fn with_profile(name: &str, profile: &str, more: &str) -> Call {
@@ -96,6 +123,35 @@ pub fn continuous_move(profile: &str, v: Vector, at_most: Duration) -> Call {
         duration_text(at_most)
     );
     with_profile("ContinuousMove", profile, &inside)
+}
+
+/// Asks what a head can do.
+#[must_use]
+pub fn get_node(node: &str) -> Call {
+    Call::new("tptz", "GetNode", &format!("<tptz:NodeToken>{}</tptz:NodeToken>", escape(node)))
+}
+
+/// Reads how a head moves relative to its picture; `None` when it has no such moves.
+#[must_use]
+pub fn read_picture_moves(answer: &Element) -> Option<PictureMoves> {
+    let spaces = answer.at("PTZNode/SupportedPTZSpaces")?;
+    let space = |kind: &'static str, uri: &str| spaces.all(kind).find(|s| s.text_at("URI") == Some(uri));
+    let range = |e: &Element, axis: &str| {
+        let end = |name| e.child(axis)?.number_at::<f64>(name).filter(|v| v.is_finite());
+        Some((end("Min")?, end("Max")?)).filter(|(least, most)| least < most)
+    };
+    let turn = space("RelativePanTiltTranslationSpace", FIELD_OF_VIEW)?;
+    let zoom = space("RelativeZoomTranslationSpace", ZOOM_TRANSLATION).and_then(|z| range(z, "XRange"));
+    Some(PictureMoves { pan_tilt: [range(turn, "XRange")?, range(turn, "YRange")?], zoom })
+}
+
+/// Moves across the picture, and the zoom with it where it is to move.
+#[must_use]
+pub fn move_in_picture(profile: &str, v: Vector) -> Call {
+    let Vector { pan, tilt, zoom } = v;
+    let zoom = if zoom == 0.0 { String::new() } else { format!("<tt:Zoom x=\"{zoom}\" space=\"{ZOOM_TRANSLATION}\"/>") };
+    let inside = format!("<tptz:Translation><tt:PanTilt x=\"{pan}\" y=\"{tilt}\" space=\"{FIELD_OF_VIEW}\"/>{zoom}</tptz:Translation>");
+    with_profile("RelativeMove", profile, &inside)
 }
 
 /// Stops all movement.

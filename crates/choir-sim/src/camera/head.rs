@@ -1,5 +1,6 @@
 //! A head that turns: where it looks at any time, from its last order.
 
+use super::scene::seen_at;
 use std::{
     sync::{Mutex, PoisonError},
     time::{Duration, Instant},
@@ -22,6 +23,16 @@ pub struct Place {
 }
 
 impl Place {
+    /// Where it looks once a point of its picture (-1 to 1 from the middle, right and up) is in the
+    /// middle, and its zoom has moved by this much.
+    fn framed(self, x: f64, y: f64, zoom: f64) -> Self {
+        let to = (self.zoom + zoom).clamp(0.0, 1.0);
+        let (sees, will_see) = (seen_at(self.zoom), seen_at(to));
+        // The scene is twice as wide as the widest picture, whose window stays within it.
+        let one = |at: f64, by: f64| (at * (2.0 - sees) + by * sees) / (2.0 - will_see);
+        Self { pan: one(self.pan, x).clamp(-1.0, 1.0), tilt: one(self.tilt, y).clamp(-1.0, 1.0), zoom: to }
+    }
+
     fn along(self, by: Self, times: f64) -> Self {
         Self {
             pan: (self.pan + by.pan * times).clamp(-1.0, 1.0),
@@ -114,6 +125,11 @@ impl Head {
     /// Goes to a place.
     pub fn travel(&self, to: Place) {
         self.look(|s| s.order = Order::Travel(to));
+    }
+
+    /// Brings a point of its picture to the middle, and moves the zoom.
+    pub fn frame(&self, x: f64, y: f64, zoom: f64) {
+        self.look(|s| s.order = Order::Travel(s.place.framed(x, y, zoom)));
     }
 
     /// Stands still.

@@ -10,6 +10,14 @@ const ROW: usize = 12;
 const WHITE: u8 = 235;
 const BLACK: u8 = 16;
 
+/// How many times closer the stand-in's lens brings at its long end.
+pub const LENS: f64 = 4.0;
+
+/// Width of what is seen at this zoom (0 to 1), of what is seen at the wide end.
+pub fn seen_at(zoom: f64) -> f64 {
+    LENS.powf(-zoom.clamp(0.0, 1.0))
+}
+
 /// A picture in planes, 4:2:0.
 #[derive(Debug, Clone)]
 pub struct Scene {
@@ -212,13 +220,13 @@ impl WideScene {
         Self { wide, picture: Scene::new(width, height, tint) }
     }
 
-    /// Draws frame `n` as seen at this pan and tilt (-1 to 1) and zoom (0 to 1: once to four
-    /// times).
+    /// Draws frame `n` as seen at this pan and tilt (-1 to 1) and zoom (0 to 1: once to
+    /// [`LENS`] times).
     pub fn draw(&mut self, n: usize, total: usize, name: &str, (pan, tilt, zoom): (f64, f64, f64)) {
         self.wide.view(n, total);
         let (w, h) = (self.picture.width, self.picture.height);
-        let factor = 1.0 + 3.0 * zoom.clamp(0.0, 1.0);
-        let (view_w, view_h) = (w as f64 / factor, h as f64 / factor);
+        let sees = seen_at(zoom);
+        let (view_w, view_h) = (w as f64 * sees, h as f64 * sees);
         let left = (pan.clamp(-1.0, 1.0) + 1.0) / 2.0 * (2.0 * w as f64 - view_w);
         let top = (1.0 - tilt.clamp(-1.0, 1.0)) / 2.0 * (2.0 * h as f64 - view_h);
         let column = |x: usize, of: usize| ((left + x as f64 * view_w / w as f64) as usize).min(2 * w - 1) / of;

@@ -205,6 +205,8 @@ fn set_network(shared: &Shared, ask: &Element) -> Result<String> {
     Ok(format!("<tds:RebootNeeded>{at_restart}</tds:RebootNeeded>"))
 }
 
+/// What its profiles say of its head.
+const HEAD: &str = "<tt:Name>head</tt:Name><tt:UseCount>2</tt:UseCount><tt:NodeToken>head</tt:NodeToken>";
 const NAMES: [&str; 2] = ["main", "sub"];
 
 fn encoder_of(s: &StreamState, n: usize) -> VideoEncoder {
@@ -247,7 +249,7 @@ fn profiles(m: Media, p: &str, shared: &Shared, s: &State) -> String {
         let _ = match m {
             Media::One => {
                 let audio = if stream.audio { token("tt:AudioEncoderConfiguration token=\"sound\"", audio) } else { String::new() };
-                let ptz = if ptz { token("tt:PTZConfiguration token=\"head\"", "<tt:Name>head</tt:Name>") } else { String::new() };
+                let ptz = if ptz { token("tt:PTZConfiguration token=\"head\"", HEAD) } else { String::new() };
                 write!(
                     out,
                     "<{p}:Profiles token=\"profile-{name}\" fixed=\"true\"><tt:Name>{name}</tt:Name>{}{}{audio}{ptz}</{p}:Profiles>",
@@ -261,7 +263,7 @@ fn profiles(m: Media, p: &str, shared: &Shared, s: &State) -> String {
                 } else {
                     String::new()
                 };
-                let ptz = if ptz { token("tr2:PTZ token=\"head\"", "<tt:Name>head</tt:Name>") } else { String::new() };
+                let ptz = if ptz { token("tr2:PTZ token=\"head\"", HEAD) } else { String::new() };
                 write!(
                     out,
                     "<{p}:Profiles token=\"profile-{name}\" fixed=\"true\"><tr2:Name>{name}</tr2:Name><tr2:Configurations>{}{}{audio}{ptz}\
@@ -406,7 +408,29 @@ fn sound(shared: &Shared, ask: &Element, on: bool) -> Result<String> {
     Ok(String::new())
 }
 
+/// How it moves relative to its picture.
+fn node(ask: &Element) -> Result<String> {
+    if ask.text_at("NodeToken") != Some("head") {
+        return Err(wrong("NoEntity"));
+    }
+    let range = |axis: &str| format!("<tt:{axis}><tt:Min>-1</tt:Min><tt:Max>1</tt:Max></tt:{axis}>");
+    let space = |kind: &str, uri: &str, axes: &[&str]| {
+        let axes: String = axes.iter().map(|a| range(a)).collect();
+        format!("<tt:{kind}><tt:URI>http://www.onvif.org/ver10/tptz/{uri}</tt:URI>{axes}</tt:{kind}>")
+    };
+    let turns = ["PanTiltSpaces/TranslationGenericSpace", "PanTiltSpaces/TranslationSpaceFov"];
+    let turns: String = turns.map(|uri| space("RelativePanTiltTranslationSpace", uri, &["XRange", "YRange"])).concat();
+    let zoom = space("RelativeZoomTranslationSpace", "ZoomSpaces/TranslationGenericSpace", &["XRange"]);
+    Ok(format!(
+        "<tptz:PTZNode token=\"head\"><tt:Name>head</tt:Name><tt:SupportedPTZSpaces>{turns}{zoom}</tt:SupportedPTZSpaces>\
+         <tt:MaximumNumberOfPresets>99</tt:MaximumNumberOfPresets><tt:HomeSupported>true</tt:HomeSupported></tptz:PTZNode>"
+    ))
+}
+
 fn ptz(shared: &Shared, ask: &Element) -> Result<String> {
+    if ask.name == "GetNode" {
+        return if shared.has(Quirk::NoPictureMoves) { Err((vec!["Receiver", "ActionNotSupported"], "Unknown")) } else { node(ask) };
+    }
     stream_of(ask, "ProfileToken", "profile-")?;
     let number = || ask.number_at::<u8>("PresetToken").ok_or_else(|| wrong("NoToken"));
     let head = &shared.head;
@@ -453,6 +477,13 @@ fn ptz(shared: &Shared, ask: &Element) -> Result<String> {
             let v = ask.child("Velocity").and_then(read_vector).ok_or_else(|| wrong("InvalidVelocity"))?;
             let time = ask.text_at("Timeout").and_then(parse_duration);
             head.drive(Place { pan: v.pan, tilt: v.tilt, zoom: v.zoom }, time);
+            String::new()
+        }
+        "RelativeMove" => {
+            let by = ask.child("Translation").ok_or_else(|| wrong("InvalidTranslation"))?;
+            let fov = by.child("PanTilt").and_then(|t| t.attribute("space")).is_some_and(|s| s.ends_with("/TranslationSpaceFov"));
+            let v = read_vector(by).filter(|_| fov).ok_or((vec!["Sender", "InvalidArgVal", "SpaceNotSupported"], "Only by its picture"))?;
+            head.frame(v.pan, v.tilt, v.zoom);
             String::new()
         }
         "Stop" => {

@@ -50,6 +50,8 @@ pub enum Quirk {
     Twin,
     /// It says that it takes another address or password, and keeps its own.
     KeepsItsOwn,
+    /// Its head knows speeds and places only.
+    NoPictureMoves,
     /// It makes no keyframe when asked for one.
     NoKeyframes,
 }

@@ -154,6 +154,8 @@ pub struct AddressArgs {
   choir ptz finish-tower goto 3
   choir ptz finish-tower store 3 \"Finish line\"
   choir ptz finish-tower move --pan 0.3 --tilt -0.1 --for 800ms
+  choir ptz finish-tower frame 70% 40%          that point to the middle
+  choir ptz finish-tower frame 60% 30% 25% 25%  that part fills the picture
   choir ptz finish-tower tally on --by visca
   choir ptz 'stave://Finish Tower' goto 3 --sheet regatta.toml
 
@@ -195,6 +197,8 @@ pub enum PtzAction {
     Home,
     /// Move for a time, then stop.
     Move(MoveArgs),
+    /// Bring a point of the picture to its middle, or make a part of it fill the picture.
+    Frame(FrameArgs),
     /// Stop all movement.
     Stop,
     /// Show where the camera looks.
@@ -205,6 +209,20 @@ pub enum PtzAction {
         #[arg(value_parser = ["on", "off"])]
         lamp: String,
     },
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct FrameArgs {
+    /// Shares of the picture: the point's from the left and from the top, or the part's left and
+    /// top edge and its width and height.
+    #[arg(value_names = ["LEFT", "TOP", "WIDTH", "HEIGHT"], num_args = 2..=4, required = true, value_parser = share)]
+    pub part: Vec<f64>,
+}
+
+/// A share of the picture, `40%`.
+fn share(text: &str) -> Result<f64, String> {
+    let percent = text.trim_end_matches('%').parse::<f64>().ok().filter(|p| (0.0..=100.0).contains(p));
+    percent.map(|p| p / 100.0).ok_or_else(|| "a share of the picture from 0% to 100%".into())
 }
 
 #[derive(Debug, ClapArgs)]

@@ -7,7 +7,7 @@ mod sheet;
 mod snap;
 mod stave;
 
-pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
+pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, FrameArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
 
 pub use linecheck::LinecheckArgs;
 pub use path::{PathMeasureArgs, Towards};

@@ -2,7 +2,7 @@
 
 use super::{device::Opened, folder_of, interrupted, load, read_text, read_url, replace_text, stave::seeker, which_sheet};
 use crate::{
-    args::{MoveArgs, PtzAction, PtzArgs},
+    args::{FrameArgs, MoveArgs, PtzAction, PtzArgs},
     exit::{Failure, USAGE},
     live,
     output::tables::{digits, table},
@@ -19,7 +19,7 @@ use choir_ports::stave::{NamedCamera, Node};
 use choir_proto::visca::Drive;
 use choir_show::{
     Show,
-    ptz::{Position, Ptz, PtzError},
+    ptz::{PictureBox, Position, Ptz, PtzError},
 };
 use std::{
     io::{IsTerminal, stdout},
@@ -109,6 +109,12 @@ async fn steer(ptz: Ptz, action: PtzAction, args: &PtzArgs, sheet: Option<&Path>
             say(args.json, &"home", format!("{}: going home", args.name));
         }
         PtzAction::Move(m) => moving(&ptz, &m, args.json).await?,
+        PtzAction::Frame(f) => {
+            let part = framed(&f)?;
+            ptz.frame(part).await?;
+            let what = if part.width > 0.0 { "a part of its picture" } else { "a point of its picture" };
+            say(args.json, &"framing", format!("{}: going to {what}", args.name));
+        }
         PtzAction::Stop => {
             ptz.stop().await?;
             say(args.json, &"stopped", format!("{}: stopped", args.name));
@@ -123,6 +129,23 @@ async fn steer(ptz: Ptz, action: PtzAction, args: &PtzArgs, sheet: Option<&Path>
         }
     }
     Ok(())
+}
+
+fn framed(args: &FrameArgs) -> Result<PictureBox, Failure> {
+    let (left, top, width, height) = match args.part[..] {
+        [left, top] => (left, top, 0.0, 0.0),
+        [left, top, width, height] if left + width <= 1.0 && top + height <= 1.0 && width > 0.0 && height > 0.0 => {
+            (left, top, width, height)
+        }
+        [_, _, _, _] => {
+            return Err(Failure::new(
+                USAGE,
+                "that part reaches beyond the picture, or has no size: left and width, and top and height, are at most 100% together",
+            ));
+        }
+        _ => return Err(Failure::new(USAGE, "a point has two shares, left and top; a part has four, with its width and height")),
+    };
+    Ok(PictureBox { left, top, width, height })
 }
 
 fn say(json: bool, value: &impl serde::Serialize, words: String) {

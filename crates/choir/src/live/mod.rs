@@ -5,6 +5,7 @@
 //! keyboard thread ─► Key, Mouse, Resize ┴─► App ──► draw
 //! ```
 
+mod aim;
 mod alarms;
 mod app;
 mod charts;

@@ -31,13 +31,31 @@ pub struct Picture<'a> {
     pub theme: Theme,
 }
 
+/// The cells of an area that a small picture takes, in the middle.
+fn placed(small: &Still, area: Rect) -> Rect {
+    let (width, height) = (small.width as u16, small.height.div_ceil(2) as u16);
+    Rect::new(area.x + (area.width - width) / 2, area.y + (area.height - height) / 2, width, height)
+}
+
+impl Picture<'_> {
+    /// As large as fits into the area.
+    fn small(&self, area: Rect) -> Still {
+        self.still.fit(usize::from(area.width), 2 * usize::from(area.height))
+    }
+
+    /// The cells that it takes of an area.
+    pub fn place(&self, area: Rect) -> Rect {
+        if area.is_empty() { Rect::default() } else { placed(&self.small(area), area) }
+    }
+}
+
 impl Widget for Picture<'_> {
     fn render(self, area: Rect, buffer: &mut Buffer) {
         if area.is_empty() {
             return;
         }
-        let small = self.still.fit(usize::from(area.width), 2 * usize::from(area.height));
-        let (left, top) = ((usize::from(area.width) - small.width) / 2, (usize::from(area.height) - small.height.div_ceil(2)) / 2);
+        let small = self.small(area);
+        let place = placed(&small, area);
         let pixel = |x: usize, y: usize| {
             let at = (y.min(small.height - 1) * small.width + x) * 3;
             [small.rgb[at], small.rgb[at + 1], small.rgb[at + 2]]
@@ -45,7 +63,7 @@ impl Widget for Picture<'_> {
         for row in 0..small.height.div_ceil(2) {
             for x in 0..small.width {
                 let (above, below) = (pixel(x, 2 * row), pixel(x, 2 * row + 1));
-                let Some(cell) = buffer.cell_mut((area.x + (left + x) as u16, area.y + (top + row) as u16)) else { continue };
+                let Some(cell) = buffer.cell_mut((place.x + x as u16, place.y + row as u16)) else { continue };
                 if self.theme.has_colour() {
                     let colour = |[r, g, b]: [u8; 3]| Color::Rgb(r, g, b);
                     cell.set_symbol("▀").set_style(Style::new().fg(colour(above)).bg(colour(below)));

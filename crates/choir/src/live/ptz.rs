@@ -6,19 +6,19 @@
 //! key is held, so that a lost stop, terminal or machine ends the move where the protocol can say
 //! so.
 
-use super::{Screen, picture::Picture, theme::Theme, until_silent};
+use super::{Screen, aim::Aim, picture::Picture, theme::Theme, until_silent};
 use crate::exit::{FAILED, Failure};
 use choir_core::{device::PresetView, facts::EventGrade};
 use choir_host::clock::sleep_until;
 use choir_proto::visca::Drive;
 use choir_show::{
-    ptz::{Position, Ptz},
+    ptz::{PictureBox, Position, Ptz},
     still::Still,
 };
 use crossterm::{
     event::{
         self, DisableFocusChange, EnableFocusChange, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, KeyboardEnhancementFlags,
-        PopKeyboardEnhancementFlags, PushKeyboardEnhancementFlags,
+        MouseEvent, PopKeyboardEnhancementFlags, PushKeyboardEnhancementFlags,
     },
     execute, terminal,
 };
@@ -29,7 +29,7 @@ use ratatui::{
     style::{Modifier, Style},
     text::{Line, Span},
     widgets::{
-        Block, Paragraph,
+        Block, BorderType, Paragraph,
         canvas::{Canvas, Points, Rectangle},
     },
 };
@@ -57,6 +57,7 @@ const KEY_PATIENCE: Duration = Duration::from_millis(50);
 
 enum Input {
     Key(KeyEvent),
+    Mouse(MouseEvent),
     Resize,
     /// The terminal or its window is gone.
     Lost,
@@ -67,6 +68,7 @@ enum Order {
     Goto(String),
     Store(String),
     Home,
+    Frame(PictureBox),
 }
 
 /// What the camera says.
@@ -88,6 +90,7 @@ pub(super) struct Panel {
     storing: bool,
     position: Option<Position>,
     picture: Option<Still>,
+    aim: Aim,
     presets: Vec<PresetView>,
     said: String,
     failed: bool,
@@ -104,6 +107,7 @@ impl Panel {
             storing: false,
             position: None,
             picture: None,
+            aim: Aim::default(),
             presets: Vec::new(),
             said: String::new(),
             failed: false,
@@ -224,6 +228,11 @@ pub async fn run(ptz: Ptz, mut pictures: Option<watch::Receiver<Option<Still>>>)
                     Ok(None) => {}
                     Err(()) => break Ok(()),
                 },
+                Some(Input::Mouse(mouse)) => if let Some(part) = panel.aim.mouse(mouse) {
+                    panel.still();
+                    drive_tx.send_if_modified(|d| std::mem::replace(d, panel.drive) != panel.drive);
+                    let _ = orders_tx.try_send(Order::Frame(part));
+                },
                 Some(Input::Resize) => {}
                 Some(Input::Lost) | None => break Ok(()),
             },
@@ -262,6 +271,7 @@ fn read(tx: &mpsc::Sender<Input>, done: &AtomicBool) {
     while !done.load(Ordering::Relaxed) {
         let input = match event::poll(KEY_PATIENCE).and_then(|some| if some { event::read().map(Some) } else { Ok(None) }) {
             Ok(Some(Event::Key(key))) => Input::Key(key),
+            Ok(Some(Event::Mouse(mouse))) => Input::Mouse(mouse),
             Ok(Some(Event::Resize(..))) => Input::Resize,
             // Whoever looks elsewhere no longer steers.
             Ok(Some(Event::FocusLost)) => Input::Key(KeyEvent::new(KeyCode::Char(' '), KeyModifiers::NONE)),
@@ -323,6 +333,9 @@ async fn ask(ptz: Arc<Ptz>, mut orders: mpsc::Receiver<Order>, news: mpsc::Sende
         let said = match order {
             Order::Goto(n) => ptz.goto(&n).await.map(|p| format!("going to preset {} {}", p.number, p.name)),
             Order::Store(n) => ptz.store(&n, None).await.map(|p| format!("stored as preset {} {}", p.number, p.name)),
+            Order::Frame(part) => {
+                ptz.frame(part).await.map(|()| if part.width > 0.0 { "framing the box" } else { "to the middle" }.to_owned())
+            }
             Order::Home => ptz.home().await.map(|()| "going home".to_owned()),
         };
         let _ = news.send(said.map_or_else(|e| News::Failed(e.to_string()), News::Said)).await;
@@ -362,7 +375,8 @@ fn draw(f: &mut Frame<'_>, p: &Panel, theme: &Theme) {
     let help = vec![
         Line::styled(" arrows turn   + - zoom   [ ] speed   space stop   h home   0-9 preset   s then 0-9 store   q leave", theme.quiet()),
         Line::styled(
-            if p.releases { " moves while a key is held" } else { " moves while a key repeats; stops when it no longer does" },
+            if p.releases { " moves while a key is held" } else { " moves while a key repeats; stops when it no longer does" }.to_owned()
+                + "   click: that point to the middle   drag a box: it fills the picture",
             theme.quiet(),
         ),
     ];
@@ -390,7 +404,13 @@ fn window(f: &mut Frame<'_>, p: &Panel, area: Rect, theme: &Theme) {
     if let Some(still) = &p.picture {
         let inner = block.inner(area);
         f.render_widget(block, area);
-        return f.render_widget(Picture { still, theme: *theme }, inner);
+        let picture = Picture { still, theme: *theme };
+        p.aim.drawn_at(picture.place(inner));
+        f.render_widget(picture, inner);
+        if let Some(cells) = p.aim.drawing() {
+            f.render_widget(Block::bordered().border_type(BorderType::Thick).border_style(theme.over_picture()), cells);
+        }
+        return;
     }
     let Some(at) = p.position.as_ref() else { return f.render_widget(block, area) };
     // A camera's own steps have no known ends; most turn this far.

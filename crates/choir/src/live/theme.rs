@@ -87,6 +87,11 @@ impl Theme {
     pub fn chosen(self) -> Style {
         if self.colour { Style::new().bg(Color::Rgb(38, 50, 64)) } else { Style::new().add_modifier(Modifier::UNDERLINED) }
     }
+    /// What is drawn upon a picture.
+    pub fn over_picture(self) -> Style {
+        let bold = Style::new().add_modifier(Modifier::BOLD);
+        if self.colour { bold.fg(Color::Rgb(255, 255, 255)) } else { bold }
+    }
     pub fn chart(self) -> Style {
         self.fg(Color::Rgb(110, 170, 200))
     }

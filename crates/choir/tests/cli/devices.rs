@@ -197,6 +197,10 @@ fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
         (vec!["move"], 2, "nothing would move"),
         (vec!["move", "--pan", "2"], 2, "from -1 to 1"),
         (vec!["move", "--pan", "1", "--for", "1min"], 2, "at most 30 s"),
+        (vec!["frame", "70%"], 2, "2 values required"),
+        (vec!["frame", "70%", "120%"], 2, "from 0% to 100%"),
+        (vec!["frame", "70%", "10%", "40%", "20%"], 2, "reaches beyond the picture"),
+        (vec!["frame", "10%", "10%", "--by", "visca"], 1, "has no moves relative to its picture"),
         (vec!["tally", "on"], 1, "ONVIF has no command"),
         (vec!["home", "--by", "manual"], 2, "Allowed: onvif"),
         (vec![], 2, "needs a terminal"),
@@ -205,6 +209,8 @@ fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
         assert!(out.code == code && out.stderr.contains(says), "{args:?}: {} {}", out.code, out.stderr);
     }
     let place_of = || -> serde_json::Value { serde_json::from_str(&ptz(&["where", "--json"]).stdout).expect("JSON") };
+    let out = ptz(&["frame", "60%", "40%", "25%", "25%"]);
+    assert_eq!((out.code, out.stdout.trim()), (0, "finish-tower: going to a part of its picture"), "{}", out.stderr);
     let before = place_of()["pan"].as_f64().expect("a number");
     let mut screen = Screen::open_with(&place, &["ptz", "finish-tower"], &[("CAMERA", PASSWORD)]);
     screen.shows("arrows turn");
