@@ -117,9 +117,13 @@ pub struct LinkView {
     pub paste: Vec<String>,
     /// Encryption in words.
     pub encryption: String,
-    /// What the peer says it is: `SRT 1.5.4`.
+    /// What the peer says it is: `SRT 1.5.4`, or what an RTSP server calls itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub peer_version: Option<String>,
+    /// What the path has room for, bits per second with all headers, as bursts that queued on it
+    /// have shown; of a way out, as the peer says. None where no burst has queued.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub capacity_bps: Option<u64>,
     /// Connections so far, beyond the first.
     #[serde(default)]
     pub reconnects: u32,

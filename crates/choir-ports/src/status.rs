@@ -109,6 +109,8 @@ pub struct Gauges {
     pub unacknowledged: Option<Duration>,
     /// Version that the peer says it has (SRT), 0x00MMmmpp.
     pub peer_version: Option<u32>,
+    /// What the path has room for, bits per second, as bursts that queued on it have shown.
+    pub capacity_bps: Option<u64>,
     /// Variation of the transit from packet to packet (way in).
     pub jitter: Option<Duration>,
     /// Largest payload of late (way in).
@@ -200,6 +202,8 @@ pub struct Live {
     pub rtt: Option<Duration>,
     /// How it travels, in words.
     pub how: Option<String>,
+    /// What the other end says it is, where the protocol has a word for it.
+    pub software: Option<String>,
     /// Addresses that viewers use.
     pub paste: Vec<String>,
     /// Since when a way without several peers is up.
@@ -288,6 +292,7 @@ impl LinkStatus {
                 peer: None,
                 rtt: None,
                 how: None,
+                software: None,
                 paste: Vec::new(),
                 since: None,
                 sessions: 0,
@@ -309,7 +314,7 @@ impl LinkStatus {
                 l.counters.add(&peer.counters);
             }
             l.contact = Contact::Waiting(Waiting::Start);
-            (l.peer, l.rtt, l.how, l.since, l.socket) = (None, None, None, None, None);
+            (l.peer, l.rtt, l.how, l.software, l.since, l.socket) = (None, None, None, None, None, None);
             l.paste.clear();
             l.encryption = Encryption::Clear;
         });

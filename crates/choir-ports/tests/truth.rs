@@ -6,7 +6,7 @@
 use choir_core::{facts::Contact, summary::Summary, view::SpanView};
 use choir_path::Faults;
 use choir_ports::{LinkStatus, PeerLive, Ticks};
-use choir_proto::srt::LinkConfig;
+use choir_proto::srt::{Ceiling, LinkConfig};
 use choir_rig::pair::{A, B, Pair, ms, number, payload};
 use std::{
     cell::RefCell,
@@ -266,4 +266,36 @@ fn a_full_path_does_not_make_this_machine_look_late() {
     let late = pair.seen[B].delivered.iter().map(|(at, d)| (pair.instant(B) - (pair.now - *at)).saturating_duration_since(d.due));
     let worst = late.max().expect("some were delivered");
     assert!(worst < Duration::from_millis(1), "{worst:?}");
+}
+
+/// Pictures of 20 packets, 25 a second, over this path; what each end says it lets through.
+fn lets_through(there: Faults) -> [Option<u64>; 2] {
+    let mut pair = Pair::new(5, there, path(40));
+    // A sender's own pace would come out.
+    let config = LinkConfig { ceiling: Ceiling::Unlimited, ..LinkConfig::default().with_latency(Duration::from_millis(300)) };
+    pair.call(config.clone(), config);
+    assert!(pair.join(Duration::from_secs(5)));
+    for picture in 0..25 * 20 {
+        let conn = pair.up(A).expect("up");
+        for n in 0..20 {
+            pair.send(A, conn, payload(picture * 20 + n, SIZE));
+        }
+        pair.run_for(ms(40));
+    }
+    [A, B].map(|end| {
+        let (now, conn) = (pair.instant(end), pair.up(end).expect("up"));
+        pair.ends[end].take_glance(now, conn).expect("up").capacity_bps
+    })
+}
+
+#[test]
+fn what_the_path_lets_through_is_what_it_carries() {
+    for (bps, faults) in
+        [(8_000_000, path(40)), (20_000_000, Faults { jitter: ms(1), ..path(60) }), (12_000_000, Faults { loss: 0.01, ..path(20) })]
+    {
+        for (end, shown) in ["sender", "receiver"].iter().zip(lets_through(Faults { rate: Some(bps), ..faults })) {
+            near(&format!("{end}'s of {bps}"), shown.expect("bursts queue") as f64, bps as f64, 0.05 * bps as f64);
+        }
+    }
+    assert_eq!(lets_through(Faults { jitter: ms(8), ..path(40) }), [None, None], "nothing queues");
 }

@@ -111,7 +111,7 @@ impl UnitSplicer {
         self.on.as_ref().map(|o| o.key)
     }
 
-    /// This line is on, or kept back for the time when it is: what comes of it must not be left out.
+    /// This line is on, or kept back until it is: what comes of it must not be left out.
     #[must_use]
     pub fn holds(&self, line: u32) -> bool {
         self.on.iter().map(|o| o.key).chain(self.next.iter().map(|n| n.key)).any(|key| key.line == line)

@@ -234,7 +234,8 @@ impl Meter {
                 _ => None,
             },
             kernel_drops: drops_of(&live, drops),
-            peer_version: peer.and_then(|p| p.gauges.peer_version).filter(|v| *v > 0).map(srt_version),
+            peer_version: peer.and_then(|p| p.gauges.peer_version).filter(|v| *v > 0).map(srt_version).or_else(|| live.software.clone()),
+            capacity_bps: peer.and_then(|p| p.gauges.capacity_bps),
             reconnects: live.sessions.saturating_sub(1),
             spans: Vec::new(),
         }

@@ -436,7 +436,10 @@ impl Pull<'_> {
                 self.playing_since = Some(now);
                 let scheme = self.client.scheme().map_or_else(String::new, |s| format!(", {s}"));
                 let how = format!("RTP by {}{scheme}", self.memory.lower);
-                self.plan.status.update(|l| l.set_how(how));
+                self.plan.status.update(|l| {
+                    l.software = self.client.server().map(str::to_owned);
+                    l.set_how(how);
+                });
                 if let Some(media) = &mut self.media {
                     for (track, timestamp) in starts {
                         if let Some(n) = self.chosen.iter().position(|c| *c == track) {

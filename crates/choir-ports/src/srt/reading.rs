@@ -74,6 +74,7 @@ fn gauges_of(s: &LinkStats, way_in: bool, glance: &Glance) -> Gauges {
         rtt: Some(s.rtt).filter(|rtt| !rtt.is_zero()),
         silent: Some(micros(glance.silent_us)),
         peer_version: Some(s.peer_version),
+        capacity_bps: glance.capacity_bps,
         ..Gauges::default()
     };
     if way_in {

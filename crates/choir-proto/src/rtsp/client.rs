@@ -156,6 +156,9 @@ enum KeepAlive {
     Options,
 }
 
+/// Characters of what a server calls itself.
+const SERVER_MAX: usize = 60;
+
 /// One pull. See the module for the order of events.
 #[derive(Debug)]
 pub struct Client {
@@ -180,6 +183,8 @@ pub struct Client {
     ended: bool,
     /// Round trip of the last answer.
     rtt: Option<Duration>,
+    /// What the server calls itself.
+    server: Option<String>,
 }
 
 impl Client {
@@ -207,6 +212,7 @@ impl Client {
             set: Vec::new(),
             ended: false,
             rtt: None,
+            server: None,
         };
         client.send(now, Request::new(Method::Options, client.base.clone()), None, false);
         client
@@ -231,6 +237,12 @@ impl Client {
     #[must_use]
     pub fn rtt(&self) -> Option<Duration> {
         self.rtt
+    }
+
+    /// What the server calls itself, once it has.
+    #[must_use]
+    pub fn server(&self) -> Option<&str> {
+        self.server.as_deref().filter(|s| !s.trim().is_empty())
     }
 
     /// How the credentials are proved.
@@ -371,6 +383,9 @@ impl Client {
     }
 
     fn response(&mut self, now: Instant, r: Response) {
+        if let Some(name) = r.headers.get("Server").filter(|_| self.server.is_none()) {
+            self.server = Some(name.chars().filter(|c| !c.is_control()).take(SERVER_MAX).collect());
+        }
         // Some devices leave the number out: then it is the oldest.
         let number = r.headers.get("CSeq").and_then(|c| c.trim().parse::<u32>().ok());
         let at = match number {

@@ -9,6 +9,7 @@
 
 use super::{
     CloseReason, Extent, Glance, Hole, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq,
+    capacity::Bursts,
     crypto::{CipherKeys, KeyError},
     pacing::Pacer,
     receive::{Arrival, Held, ReceiveBuffer, Released},
@@ -127,6 +128,9 @@ pub(super) struct Connection {
     gaps: Gaps,
     since: i64,
     rate: ReceiveRate,
+    bursts: Bursts,
+    /// What the peer says of the path to it, bits per second.
+    peer_capacity: Option<u64>,
     stats: LinkStats,
     glance: Glance,
     /// The longest hole since the last look: packets, and when.
@@ -168,6 +172,11 @@ impl ReceiveRate {
         self.packets = self.packets.saturating_add(1);
         self.bytes = self.bytes.saturating_add(bytes as u32);
     }
+}
+
+/// Mean size of a packet with all headers, bytes.
+fn on_wire(packets: u32, bytes: u32) -> u64 {
+    u64::from(bytes / packets.max(1)) + (super::wire::HEADER + IP_UDP) as u64
 }
 
 /// How far apart the peer's packets come.
@@ -261,6 +270,8 @@ impl Connection {
             gaps: Gaps::new(now),
             since: now,
             rate: ReceiveRate { started: now, ..ReceiveRate::default() },
+            bursts: Bursts::default(),
+            peer_capacity: None,
             stats,
             glance: Glance::default(),
             hole: None,
@@ -343,6 +354,7 @@ impl Connection {
             hole: self.hole.take().map(|(packets, at)| Hole { packets, ago_us: now - at }),
             silent_us: since(Some(self.last_heard)),
             data_silent_us: self.last_data.map(|at| now - at),
+            capacity_bps: self.bursts.capacity(now).or(self.peer_capacity),
             unacknowledged_us: since(self.send.oldest_unacknowledged()),
             unanswered_us: since(self.acks.front().filter(|_| self.unconfirmed).map(|a| a.1)),
             key_unconfirmed_us: since(announced.map(|a| a.since)),
@@ -488,9 +500,13 @@ impl Connection {
         }
         self.heard(now);
         self.last_data = Some(now);
-        self.stats.arrived_bytes += (payload.len() + super::wire::HEADER + IP_UDP) as u64;
+        let on_wire = payload.len() + super::wire::HEADER + IP_UDP;
+        self.stats.arrived_bytes += on_wire as u64;
         self.glance.largest = self.glance.largest.max(payload.len() as u32);
         let ts = self.base.unwrap(header.timestamp);
+        if !header.resent {
+            self.bursts.note(now, header.seq, ts, on_wire);
+        }
         let wanted = self.receive.wants(header.seq);
         let data = match (header.key, &self.receive_keys) {
             _ if !wanted => Bytes::new(),
@@ -615,6 +631,11 @@ impl Connection {
                 Extent::note(&mut self.glance.rtt, self.rtt.rtt);
             }
             self.stats.peer_free = Some(link.free_packets);
+        }
+        if let Some(r) = ack.rates {
+            let estimated = r.capacity_packets_per_s != r.packets_per_s && r.packets_per_s > 0;
+            let bps = u64::from(r.capacity_packets_per_s) * 8 * on_wire(r.packets_per_s, r.bytes_per_s);
+            self.peer_capacity = estimated.then_some(bps);
         }
         self.stats.peer_packets_per_s = ack.rates.map(|r| r.packets_per_s).or(self.stats.peer_packets_per_s);
         self.send.handle_ack(ack.next);
@@ -747,11 +768,14 @@ impl Connection {
         self.acks.push_back((self.ack_number, now));
         self.stats.acks_sent += 1;
         let (packets_per_s, bytes_per_s) = self.rate.shown;
+        // Without an estimate the field says no more than the one before it.
+        let in_packets = |bps: u64| u32::try_from(bps / 8 / on_wire(packets_per_s, bytes_per_s)).unwrap_or(u32::MAX);
+        let capacity = self.bursts.capacity(now).map_or(packets_per_s, in_packets);
         let ack = Ack {
             number: self.ack_number,
             next,
             link: Some(AckLink { rtt_us: self.rtt.rtt as u32, rtt_var_us: self.rtt.var as u32, free_packets: self.receive.free().max(2) }),
-            rates: Some(AckRates { packets_per_s, capacity_packets_per_s: packets_per_s, bytes_per_s }),
+            rates: Some(AckRates { packets_per_s, capacity_packets_per_s: capacity, bytes_per_s }),
         };
         self.queue(Control::Ack(ack));
     }

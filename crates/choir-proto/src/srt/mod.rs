@@ -17,6 +17,7 @@
 //! keeps nothing before a caller has returned its cookie.
 
 mod accept;
+mod capacity;
 mod config;
 mod connection;
 mod crypto;

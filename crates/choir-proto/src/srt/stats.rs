@@ -147,6 +147,9 @@ pub struct Glance {
     pub hole: Option<Hole>,
     /// Payload of the largest data packet that came, bytes.
     pub largest: u32,
+    /// What the path has room for, bits per second with all headers, as bursts that queued on it
+    /// have shown; `None` where none has.
+    pub capacity_bps: Option<u64>,
     /// Longest time that a packet waited for its first sending, µs.
     pub waited_us: i64,
     /// Time since anything came from the peer, µs.

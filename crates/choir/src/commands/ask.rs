@@ -55,7 +55,7 @@ fn one(view: &ShowView, name: &str, json: bool) -> Result<(), Failure> {
         (Some(line), _) if json => serde_json::to_string_pretty(line).unwrap_or_default() + "\n",
         (Some(line), _) => one_line::line(line, view.now_ms),
         (None, Some(feed)) if json => serde_json::to_string_pretty(feed).unwrap_or_default() + "\n",
-        (None, Some(feed)) => one_line::feed(feed, view.now_ms),
+        (None, Some(feed)) => one_line::feed(feed, view.lines.iter().find(|l| l.name == feed.line), view.now_ms),
         (None, None) => {
             let names: Vec<&str> =
                 view.lines.iter().map(|l| &l.name).chain(view.feeds.iter().map(|f| &f.name)).map(String::as_str).collect();

@@ -35,6 +35,9 @@ pub fn line(l: &LineView, now_ms: u64) -> String {
     if let Some(asked) = &k.latency_asked {
         fact("latency", &format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or_default()));
     }
+    if let Some(path) = room(k) {
+        fact("bursts", &path);
+    }
     let delay = l.delay_ms.map(|d| format!("{} ms from the camera's clock to here", digits(d)));
     fact("delay", delay.as_deref().unwrap_or("not known: the picture carries no time"));
     fact("packets", &packets(k));
@@ -53,16 +56,18 @@ pub fn line(l: &LineView, now_ms: u64) -> String {
     out
 }
 
-/// A feed, way out by way out.
-pub fn feed(f: &FeedView, now_ms: u64) -> String {
+/// A feed, way out by way out; `carried` is the line that is on, whose picture goes out as it is.
+pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
     let mut out = String::new();
     let next = f.next.as_ref().map_or_else(String::new, |n| format!(", {n} at its next keyframe"));
-    let _ = writeln!(out, "{}: {}\n\n{:<11} {}{next}", f.name, f.title, "carries", f.line);
+    let media = carried.map_or_else(String::new, |l| format!(": {}", picture(&l.media)));
+    let _ = writeln!(out, "{}: {}\n\n{:<11} {}{next}{media}", f.name, f.title, "carries", f.line);
     for k in &f.outs {
+        out.push('\n');
         let mut fact = |name: &str, text: &str| {
             let _ = writeln!(out, "{name:<11} {text}");
         };
-        fact("\nto", &k.url);
+        fact("to", &k.url);
         fact("state", &format!("{}, {}", k.state.map_or("waiting", |s| s.word()), k.reason));
         for c in &k.causes {
             fact("cause", &format!("{} (since {})", c.text, clock(c.since_ms)));
@@ -70,6 +75,9 @@ pub fn feed(f: &FeedView, now_ms: u64) -> String {
         fact("with", &from(k, now_ms));
         if let Some(asked) = &k.latency_asked {
             fact("latency", &format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or_default()));
+        }
+        if let Some(path) = room(k) {
+            fact("bursts", &path);
         }
         let _ = write!(out, "\n{}", spans(k, false));
     }
@@ -98,6 +106,10 @@ fn from(k: &LinkView, now_ms: u64) -> String {
     format!("{peer}{version}{how}, encryption {}, {up}{again}", k.encryption)
 }
 
+fn room(k: &LinkView) -> Option<String> {
+    k.capacity_bps.map(|bps| format!("come through at about {}: what the path carries, or the sender's own pace", Bitrate(bps)))
+}
+
 fn packets(k: &LinkView) -> String {
     let mut text = format!("{} came, {} lost on the path, {} repaired, {} missing", k.packets, k.lost, k.recovered, k.missing);
     if k.kernel_drops > 0 {
@@ -115,7 +127,7 @@ fn spans(k: &LinkView, way_in: bool) -> String {
     over("rate, mean", &|s| Bitrate(s.rate_bps.0).to_string());
     over("rate, least", &|s| Bitrate(s.rate_bps.1).to_string());
     over("on the wire, mean", &|s| Bitrate(s.wire_bps).to_string());
-    over("path carries at least", &|s| Bitrate(s.carried_bps).to_string());
+    over("most in a second", &|s| Bitrate(s.carried_bps).to_string());
     over("rtt ms: least, mean, 95 %", &|s| s.rtt_ms.map_or_else(dash, |(least, mean, most)| [least, mean, most].map(digits).join(" ")));
     if way_in {
         over("jitter ms: mean, greatest", &|s| s.jitter_ms.map_or_else(dash, |(mean, most)| [mean, most].map(digits).join(" ")));
@@ -160,7 +172,14 @@ mod tests {
             LinkView { state: Some(State::Strained), reason: "picture frozen for 4.0 s: check the camera".into(), ..LinkView::default() };
         let cause = SinceView { name: "path-full".into(), text: "the path carries 3.2 Mbps, and more is sent".into(), since_ms: 3_600_000 };
         let spans = vec![span(1.0, 0), span(10.0, 0), span(75.0, 2)];
-        let link = LinkView { causes: vec![cause], spans, peer_version: Some("SRT 1.5.4".into()), reconnects: 2, ..link };
+        let link = LinkView {
+            causes: vec![cause],
+            spans,
+            peer_version: Some("SRT 1.5.4".into()),
+            reconnects: 2,
+            capacity_bps: Some(12_000_000),
+            ..link
+        };
         let l = LineView {
             name: "jury-room".into(),
             title: "Jury room".into(),
@@ -199,7 +218,9 @@ mod tests {
         }
         assert!(line(&LineView::default(), 0).contains("rate, least"), "nothing is known of it yet");
         let out = l.link.clone();
-        let text = feed(&FeedView { name: "jury".into(), line: "jury-room".into(), outs: vec![out], ..FeedView::default() }, 60_000);
+        let text =
+            feed(&FeedView { name: "jury".into(), line: "jury-room".into(), outs: vec![out], ..FeedView::default() }, Some(&l), 60_000);
         assert!(text.contains("carries     jury-room") && text.contains("sent again") && !text.contains("headroom"), "{text}");
+        assert!(text.contains("bursts      come through at about 12.0 Mbps"), "{text}");
     }
 }

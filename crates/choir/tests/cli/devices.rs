@@ -211,6 +211,7 @@ fn a_camera_is_steered_by_words_and_by_keys_and_stops_when_the_terminal_goes() {
     let place_of = || -> serde_json::Value { serde_json::from_str(&ptz(&["where", "--json"]).stdout).expect("JSON") };
     let out = ptz(&["frame", "60%", "40%", "25%", "25%"]);
     assert_eq!((out.code, out.stdout.trim()), (0, "finish-tower: going to a part of its picture"), "{}", out.stderr);
+    while place_of()["moving"] == true {}
     let before = place_of()["pan"].as_f64().expect("a number");
     let mut screen = Screen::open_with(&place, &["ptz", "finish-tower"], &[("CAMERA", PASSWORD)]);
     screen.shows("arrows turn");
