@@ -1,7 +1,7 @@
 //! The latency leaves too little time for repeats: by the model of the advice, with the path as it
 //! was measured.
 
-use super::path_full;
+use super::{outage, path_full};
 use crate::{
     diagnosis::course::Course,
     facts::{Cause, WayTick},
@@ -24,7 +24,8 @@ pub(super) fn too_small(c: &mut Course) -> Option<Cause> {
     if !again && !little {
         return None;
     }
-    if path_full::begins(c) {
+    // Whatever outages cost, and the repeats behind them, is not the latency's fault.
+    if path_full::begins(c) || outage::within(c, TICKS).is_some() {
         return None;
     }
     let path = c.path(TICKS)?;
@@ -43,8 +44,18 @@ pub(super) fn too_small(c: &mut Course) -> Option<Cause> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::diagnosis::sample::{course, lossy, span, tick};
+    use crate::diagnosis::sample::{course, lossy, span, tick, with_pieces};
     use crate::facts::Direction;
+
+    #[test]
+    fn a_moment_without_a_path_is_no_reason_for_more_latency() {
+        let gone =
+            |packets| with_pieces(WayTick { lost: packets, holes: 1, missing: packets, ..tick() }, |n, p| p.hole = (n == 4).then_some((packets as u32, p.ago)));
+        // Across the end of a second, with repeats that came late after it.
+        let after = |t: WayTick| WayTick { headroom_ms: span(1.0, 110.0), ..t };
+        let mut c = course(Direction::In, vec![tick(), tick(), after(gone(150)), after(gone(230)), after(tick()), tick(), tick()]);
+        assert_eq!(too_small(&mut c), None);
+    }
 
     #[test]
     fn a_latency_below_the_round_trip_is_too_small_and_an_ample_one_is_not() {

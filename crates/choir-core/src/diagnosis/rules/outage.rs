@@ -12,13 +12,19 @@ const TICKS: usize = 3;
 
 pub(super) fn outage(c: &mut Course) -> Option<Cause> {
     c.up()?;
-    let packets = c.pieces(TICKS).filter_map(|p| p.hole).map(|h| h.0).max().filter(|packets| *packets >= LEAST_PACKETS)?;
+    let (lasted, packets) = within(c, TICKS)?;
+    let harmful = lasted.as_secs_f64() >= LONG || c.sum(TICKS, |t| t.missing) > 0;
+    harmful.then_some(Cause::Outage { lasted, packets })
+}
+
+/// The longest outage of the last ticks, if outages are most of what was lost in them: how long,
+/// and packets in a row.
+pub(super) fn within(c: &Course, ticks: usize) -> Option<(Duration, u32)> {
+    let packets = c.pieces(ticks).filter_map(|p| p.hole).map(|h| h.0).max().filter(|packets| *packets >= LEAST_PACKETS)?;
     let time: f64 = c.last(10).map(|t| t.length.as_secs_f64()).sum();
     let lasted = f64::from(packets) * time / c.sum(10, |t| t.packets + t.lost).max(1) as f64;
     // The longest of each part of a second are there, so that several outages add up.
-    let most = c.mostly_in_runs(TICKS, packets.div_ceil(3));
-    let harmful = lasted >= LONG || c.sum(TICKS, |t| t.missing) > 0;
-    (lasted >= LEAST && most && harmful).then(|| Cause::Outage { lasted: Duration::from_secs_f64(lasted), packets })
+    (lasted >= LEAST && c.mostly_in_runs(ticks, packets.div_ceil(3))).then(|| (Duration::from_secs_f64(lasted), packets))
 }
 
 #[cfg(test)]
