@@ -680,3 +680,41 @@ fn a_packet_that_comes_after_its_time_was_due_when_it_came() {
     let late = (pair.instant(B) - (pair.now - *at)).saturating_duration_since(d.due);
     assert!(late < ms(2), "{late:?}: this end was not late");
 }
+
+#[test]
+fn keys_of_a_peer_that_is_met_are_checked_where_they_hold_up_nothing() {
+    let now = Instant::now();
+    let at = ["127.0.0.1:7001", "127.0.0.2:7001"].map(|a| a.parse().expect("an address"));
+    let mut ends = [0, 1].map(|n: u8| Endpoint::new([127, 0, 0, 1 + n].into(), now, [n; 32]));
+    for (n, end) in ends.iter_mut().enumerate() {
+        end.meet(now, at[1 - n], pass("four oars and a cox"));
+    }
+    // Everything but the checks, until nothing more is said.
+    let talk = |ends: &mut [Endpoint; 2], ms: u64| {
+        let now = now + Duration::from_millis(ms);
+        let (mut buf, mut quiet) = (Vec::new(), false);
+        while !quiet {
+            quiet = true;
+            for n in 0..2 {
+                ends[n].handle_timeout(now);
+                while let Some(t) = ends[n].poll_transmit(now, 1, &mut buf) {
+                    ends[1 - n].handle_datagram(now, at[n], &buf[..t.size]);
+                    buf.clear();
+                    quiet = false;
+                }
+            }
+        }
+    };
+    (0..20).for_each(|n| talk(&mut ends, n * 100));
+    let up = |ends: &[Endpoint; 2]| ends.iter().filter(|e| e.connections().next().is_some()).count();
+    assert_eq!(up(&ends), 0, "one of them cannot answer yet");
+    let later = now + Duration::from_millis(2000);
+    let checks: Vec<_> = (0..2).filter_map(|n| Some((n, ends[n].poll_key_check(later)?))).collect();
+    assert_eq!(checks.len(), 1, "repeats of the request ask for no more of them");
+    for (n, check) in checks {
+        ends[n].handle_key_check(later, check.run());
+        assert!(ends[n].poll_key_check(later).is_none());
+    }
+    (20..25).for_each(|n| talk(&mut ends, n * 100));
+    assert_eq!(up(&ends), 2);
+}

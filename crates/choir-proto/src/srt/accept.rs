@@ -6,7 +6,7 @@ use super::{
     crypto::{CipherKeys, KeyError},
     entries::{Entry, Phase, Slot},
     handshake,
-    keycheck::{KeyCheck, KeyChecked, Waiting},
+    keycheck::{Checked, KeyCheck, KeyChecked, Waiting},
     wire::{Extension, Handshake, HandshakeType},
 };
 use rand_chacha::ChaCha20Rng;
@@ -70,15 +70,32 @@ impl Endpoint {
     }
 
     /// A passphrase check to be run on another thread; its result comes back by
-    /// [`Endpoint::handle_key_check`]. One at a time.
+    /// [`Endpoint::handle_key_check`]. Of callers one at a time.
     pub fn poll_key_check(&mut self, now: Instant) -> Option<KeyCheck> {
         let now = self.us(now);
+        // One that this end meets goes first: it is not any caller, and it comes once.
+        while let Some(id) = self.greeting_checks.pop_front() {
+            let entry = self.entries.slot_of(id).and_then(|slot| self.entries.get(slot));
+            if let Some(Phase::Greeting(g)) = entry.filter(|e| !e.over).map(|e| &e.phase)
+                && let Some(check) = g.key_check()
+            {
+                return Some(check);
+            }
+        }
         self.listener.as_mut()?.keys.poll(now)
     }
 
     /// Takes the result of a check: the caller is let in or refused.
     pub fn handle_key_check(&mut self, now: Instant, checked: KeyChecked) {
         let now = self.us(now);
+        if let Checked::Greeting(id) = checked.of {
+            let Some(slot) = self.entries.slot_of(id) else { return };
+            if let Some(Phase::Greeting(g)) = self.entries.touch(slot).filter(|e| !e.over).map(|e| &mut e.phase) {
+                let step = g.handle_checked(now, checked.keys);
+                self.apply(slot, step, now);
+            }
+            return;
+        }
         let Some(listener) = &mut self.listener else { return };
         let Some(caller) = listener.keys.done(&checked) else { return };
         // Meanwhile the rule may have been held.

@@ -34,6 +34,8 @@ pub struct Endpoint {
     due: Vec<Slot>,
     /// Entries that greet.
     greetings: usize,
+    /// Those of them whose peer's keys are to be checked.
+    pub(super) greeting_checks: VecDeque<u32>,
     replies: VecDeque<(SocketAddr, Vec<u8>)>,
     events: VecDeque<Event>,
     deliveries: VecDeque<Delivery>,
@@ -61,6 +63,7 @@ impl Endpoint {
             entries: Entries::default(),
             due: Vec::new(),
             greetings: 0,
+            greeting_checks: VecDeque::new(),
             replies: VecDeque::new(),
             events: VecDeque::new(),
             deliveries: VecDeque::new(),
@@ -353,12 +356,13 @@ impl Endpoint {
     }
 
     /// Carries out what a greeting's step led to.
-    fn apply(&mut self, slot: Slot, step: Step, now: i64) {
+    pub(super) fn apply(&mut self, slot: Slot, step: Step, now: i64) {
         let mut seed = [0; 32];
         let Some(entry) = self.entries.touch(slot) else { return };
         let Phase::Greeting(g) = &mut entry.phase else { return };
         match step {
             Step::Stay => {}
+            Step::Check => self.greeting_checks.push_back(g.id),
             Step::Joined(agreed) => {
                 self.rng.fill_bytes(&mut seed);
                 let peer_id = agreed.peer_id;

@@ -10,7 +10,7 @@ use super::{
     CloseReason, KeyState, LinkConfig, RejectReason, Seq,
     connection::{Agreed, IP_UDP},
     crypto::{CipherKeys, KeyError},
-    keycheck,
+    keycheck::{Checked, KeyCheck},
     wire::{Control, Extension, HEADER, Handshake, HandshakeType, HsCaps, INDUCTION_MAGIC, flags},
 };
 use rand_chacha::ChaCha20Rng;
@@ -112,7 +112,7 @@ fn payload_max(mss: u32) -> usize {
 }
 
 /// The responder's half: judges an HSREQ and its companions against our settings. `checked` is what
-/// became of its key message, where that has been looked at already.
+/// became of its key message, which has been looked at where both sides have a secret.
 pub(super) fn answer(
     h: &Handshake,
     config: &LinkConfig,
@@ -144,7 +144,7 @@ pub(super) fn answer(
         (None, None) => None,
         (Some(_), None) => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseHere)),
         (None, Some(_)) => return Err(secret(RejectReason::Unsecure, KeyState::NoPassphraseThere)),
-        (Some(m), Some(pass)) => match checked.unwrap_or_else(|| keycheck::unwrap(m, pass)) {
+        (Some(_), Some(_)) => match checked.unwrap_or(Err(KeyError::Malformed)) {
             Ok(keys) => Some(keys),
             Err(KeyError::BadSecret) => return Err(secret(RejectReason::BadSecret, KeyState::PassphraseDiffers)),
             Err(KeyError::Malformed) => return Err(RejectReason::Rogue.into()),
@@ -220,6 +220,8 @@ fn accept_response(
 #[derive(Debug)]
 pub(super) enum Step {
     Stay,
+    /// The peer's key message is to be checked first.
+    Check,
     Joined(Box<Agreed>),
     Failed(CloseReason, Option<KeyState>),
 }
@@ -268,6 +270,8 @@ pub(super) struct Greeting {
     peer_cookie: Option<u32>,
     peer_id: u32,
     answered: Option<Box<(Agreed, Vec<Extension>, u16)>>,
+    /// A request whose keys are being checked, its timestamp, and when it came.
+    checking: Option<Box<(Handshake, u32, i64)>>,
     /// Refusal to send before the greeting ends.
     farewell: Option<RejectReason>,
     unreachable: bool,
@@ -294,6 +298,7 @@ impl Greeting {
             peer_cookie: None,
             peer_id: 0,
             answered: None,
+            checking: None,
             farewell: None,
             unreachable: false,
             junk: false,
@@ -462,20 +467,50 @@ impl Greeting {
                 self.next_send = now;
                 Step::Stay
             }
-            (Phase::Answering, HandshakeType::Conclusion) if has_request => match answer(h, &self.config, now, timestamp, self.isn, None) {
-                Ok(a) => {
-                    self.answered = Some(Box::new((a.agreed, a.extensions, a.encryption)));
-                    self.phase = Phase::Answered;
-                    self.next_send = now;
-                    Step::Stay
+            (Phase::Answering, HandshakeType::Conclusion) if self.checking.is_some() => Step::Stay,
+            (Phase::Answering, HandshakeType::Conclusion) if has_request => {
+                let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
+                if keyed && self.config.passphrase.is_some() {
+                    self.checking = Some(Box::new((h.clone(), timestamp, now)));
+                    return Step::Check;
                 }
-                Err(refusal) => self.finish(Err(refusal)),
-            },
+                self.answer(now, h, timestamp, now, None)
+            }
             (Phase::Answered, HandshakeType::Conclusion) => {
                 self.next_send = now;
                 Step::Stay
             }
             (Phase::Answered, HandshakeType::Agreement) => self.handle_first_packet(),
+            _ => Step::Stay,
+        }
+    }
+
+    fn answer(&mut self, now: i64, h: &Handshake, timestamp: u32, arrived: i64, checked: Option<Result<CipherKeys, KeyError>>) -> Step {
+        match answer(h, &self.config, arrived, timestamp, self.isn, checked) {
+            Ok(a) => {
+                self.answered = Some(Box::new((a.agreed, a.extensions, a.encryption)));
+                self.phase = Phase::Answered;
+                self.next_send = now;
+                Step::Stay
+            }
+            Err(refusal) => self.finish(Err(refusal)),
+        }
+    }
+
+    /// The check that a peer's request waits for.
+    pub fn key_check(&self) -> Option<KeyCheck> {
+        let (h, ..) = self.checking.as_deref()?;
+        Some(KeyCheck::of(Checked::Greeting(self.id), h, self.config.passphrase.clone()?))
+    }
+
+    /// Goes on with a request whose keys have been checked.
+    pub fn handle_checked(&mut self, now: i64, keys: Result<CipherKeys, KeyError>) -> Step {
+        match self.checking.take() {
+            // Meanwhile the peer may have started anew.
+            Some(request) if self.phase == Phase::Answering && request.0.socket_id == self.peer_id => {
+                let (h, timestamp, arrived) = *request;
+                self.answer(now, &h, timestamp, arrived, Some(keys))
+            }
             _ => Step::Stay,
         }
     }

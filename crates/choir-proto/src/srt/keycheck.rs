@@ -23,30 +23,39 @@ const REMEMBERED: usize = 1024;
 /// One check, to be run on a thread that may block for a millisecond.
 #[derive(Debug)]
 pub struct KeyCheck {
-    id: u64,
+    of: Checked,
     message: Vec<u8>,
     passphrase: Passphrase,
 }
 
+/// Whose keys are checked: a caller's, by its number in the queue, or those of a peer that is met in
+/// rendezvous, by our ID.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Checked {
+    Caller(u64),
+    Greeting(u32),
+}
+
 impl KeyCheck {
+    /// The check of a request's key message.
+    pub(super) fn of(of: Checked, h: &Handshake, passphrase: Passphrase) -> Self {
+        let message = h.extensions.iter().find_map(|e| if let Extension::KmReq(m) = e { Some(m.clone()) } else { None });
+        Self { of, message: message.unwrap_or_default(), passphrase }
+    }
+
     /// Does the work.
     #[must_use]
     pub fn run(&self) -> KeyChecked {
-        KeyChecked { id: self.id, keys: unwrap(&self.message, &self.passphrase) }
+        let mut keys = CipherKeys::default();
+        KeyChecked { of: self.of, keys: keys.take_message(&self.message, &self.passphrase).map(|()| keys) }
     }
 }
 
 /// What a check came to.
 #[derive(Debug)]
 pub struct KeyChecked {
-    id: u64,
+    pub(super) of: Checked,
     pub(super) keys: Result<CipherKeys, KeyError>,
-}
-
-/// The keys in a key message.
-pub(super) fn unwrap(message: &[u8], passphrase: &Passphrase) -> Result<CipherKeys, KeyError> {
-    let mut keys = CipherKeys::default();
-    keys.take_message(message, passphrase).map(|()| keys)
 }
 
 /// A caller whose key message waits for its check.
@@ -125,17 +134,16 @@ impl KeyQueue {
             return None;
         }
         let next = self.waiting.pop_front()?;
-        let message = next.handshake.extensions.iter().find_map(|e| if let Extension::KmReq(m) = e { Some(m.clone()) } else { None });
         self.next_at = now + EVERY_US;
         self.next_id += 1;
-        let check = KeyCheck { id: self.next_id, message: message.unwrap_or_default(), passphrase: next.passphrase.clone() };
+        let check = KeyCheck::of(Checked::Caller(self.next_id), &next.handshake, next.passphrase.clone());
         self.running = Some((self.next_id, next));
         Some(check)
     }
 
     /// The caller that a check was for.
     pub fn done(&mut self, checked: &KeyChecked) -> Option<Waiting> {
-        self.running.take_if(|(id, _)| *id == checked.id).map(|(_, w)| w)
+        self.running.take_if(|(id, _)| checked.of == Checked::Caller(*id)).map(|(_, w)| w)
     }
 }
 
@@ -155,7 +163,7 @@ mod tests {
         let mut checked = Vec::new();
         for now in (from..to).step_by(1000) {
             while let Some(check) = queue.poll(now) {
-                checked.extend(queue.done(&KeyChecked { id: check.id, keys: Err(KeyError::BadSecret) }).map(|w| w.from));
+                checked.extend(queue.done(&KeyChecked { of: check.of, keys: Err(KeyError::BadSecret) }).map(|w| w.from));
             }
         }
         checked
