@@ -1,7 +1,7 @@
 //! What may be asked of a running show, and how it can refuse.
 
 use crate::{
-    id::{FeedId, LineId},
+    id::{FeedId, LineId, OutId},
     model::Change,
 };
 use serde::{Deserialize, Serialize};
@@ -37,10 +37,31 @@ pub enum Command {
         /// Line.
         line: LineId,
     },
+    /// Say which line comes next on a feed.
+    Preview {
+        /// Feed.
+        feed: FeedId,
+        /// Line.
+        line: LineId,
+    },
+    /// Put on what comes next; what is on comes next then.
+    Swap {
+        /// Feed.
+        feed: FeedId,
+    },
     /// Stop a line until it is released, or start it again.
     Hold {
         /// Line.
         line: LineId,
+        /// Stop, not start.
+        held: bool,
+    },
+    /// Stop ways out of a feed until they are released, or start them again.
+    HoldOuts {
+        /// Feed.
+        feed: FeedId,
+        /// Its ways out.
+        outs: Vec<OutId>,
         /// Stop, not start.
         held: bool,
     },
@@ -69,6 +90,13 @@ pub enum Done {
         /// Line.
         line: LineId,
     },
+    /// The line comes next on the feed.
+    Previewed {
+        /// Feed.
+        feed: FeedId,
+        /// Line.
+        line: LineId,
+    },
     /// The line is held or released.
     Held {
         /// Line.
@@ -77,6 +105,15 @@ pub enum Done {
         held: bool,
         /// It was so already.
         already: bool,
+    },
+    /// Ways out are held or released.
+    HeldOuts {
+        /// Feed.
+        feed: FeedId,
+        /// How many were not so already.
+        changed: usize,
+        /// Held, not released.
+        held: bool,
     },
     /// The line is examined, or no longer.
     Examined {
@@ -112,6 +149,27 @@ pub enum Refusal {
         /// The names that there are.
         hint: String,
     },
+    /// The feed has fewer ways out.
+    #[error("{feed} has no way out {number}: it has {count}")]
+    NoWayOut {
+        /// Feed.
+        feed: String,
+        /// As given.
+        number: usize,
+        /// Ways out that it has.
+        count: usize,
+    },
+    /// A way out cannot be opened again.
+    #[error("{feed} stays held: {why}")]
+    NotOpened {
+        /// Feed.
+        feed: String,
+        /// Why.
+        why: String,
+    },
+    /// Nothing comes next.
+    #[error("nothing comes next on {0}: name the line, or say it first with \"choir next {0} LINE\"")]
+    NothingNext(String),
     /// No alarm is meant by this.
     #[error("there is no alarm {what}. {hint}")]
     NoAlarm {

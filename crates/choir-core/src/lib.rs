@@ -17,6 +17,7 @@
 //! | [`card`] | what to type at the other end |
 //! | [`linecheck`] | what was seen of a line, step by step |
 //! | [`id`] | who is who in a show |
+//! | [`director`] | who is on a feed, and what stands in |
 //! | [`command`] | what may be asked of a running show, and how it refuses |
 //! | [`facts`] | how links stand, what is measured each second, what happened |
 //! | [`limits`] | from which numbers on a state changes |
@@ -35,6 +36,7 @@ pub mod command;
 pub mod content;
 pub mod device;
 pub mod diagnosis;
+pub mod director;
 pub mod facts;
 pub mod find;
 pub mod finding;

@@ -357,6 +357,15 @@ pub struct FeedView {
     pub line: String,
     /// Line that waits for its keyframe.
     pub next: Option<String>,
+    /// Line that the engineer has said to come next.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub preview: Option<String>,
+    /// What stands in for the chosen line.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stand_in: Option<StandInView>,
+    /// What would stand in, in this order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub standby: Vec<String>,
     /// Takes made.
     pub takes: u64,
     /// What its receivers do with it.
@@ -367,6 +376,19 @@ pub struct FeedView {
     /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency
     /// there.
     pub delay_to_input_ms: Option<f64>,
+}
+
+/// A line that has failed, and for which another stands in.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StandInView {
+    /// The line that the engineer chose.
+    pub chosen: String,
+    /// Why it failed.
+    pub why: String,
+    /// When it did, ms since 1970.
+    pub since_ms: u64,
+    /// How it comes back.
+    pub returns: String,
 }
 
 /// How the live view tells of alarms.

@@ -5,6 +5,7 @@
 use choir_core::{
     command::{By, Done, Refusal},
     content::ContentFault,
+    director::Unfit,
     facts::{
         Alarm, AlarmGrade, AlarmKind, AlarmStep, Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice,
         Reason, Refused, Slow, State, Trouble, Waiting,
@@ -347,7 +348,16 @@ fn events_are_as_reviewed() {
         (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: false, by: By::CommandLine }),
         (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: Some(LineId(0)), waited: secs(10) }),
         (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: None, waited: secs(10) }),
-        (Subject::Feed(FeedId(0)), EventKind::Taken { line: LineId(1) }),
+        (Subject::Feed(FeedId(0)), EventKind::Taken { line: LineId(1), gap: Duration::from_millis(40) }),
+        (Subject::Feed(FeedId(0)), EventKind::Taken { line: LineId(1), gap: Duration::from_millis(1240) }),
+        (Subject::Feed(FeedId(0)), EventKind::StandIn { line: LineId(1), failed: LineId(0), why: Unfit::NoMedia, flaps: false }),
+        (
+            Subject::Feed(FeedId(0)),
+            EventKind::StandIn { line: LineId(1), failed: LineId(0), why: Unfit::Content(ContentFault::Black), flaps: true },
+        ),
+        (Subject::Feed(FeedId(0)), EventKind::StandIn { line: LineId(1), failed: LineId(0), why: Unfit::Broken, flaps: false }),
+        (Subject::Feed(FeedId(0)), EventKind::Returned { line: LineId(1), away: secs(72) }),
+        (Subject::Feed(FeedId(0)), EventKind::Previewed { line: LineId(1), by: By::CommandLine }),
         (line, EventKind::Held { held: true, by: By::CommandLine }),
         (line, EventKind::Held { held: false, by: By::LiveView }),
         (Subject::Machine, EventKind::ReceiveBuffer { granted: 425_984, wanted: 8 << 20 }),
@@ -359,6 +369,7 @@ fn events_are_as_reviewed() {
     for (_, kind) in &others {
         match kind {
             EventKind::State { .. } | EventKind::Notice(_) | EventKind::TakeRequested { .. } | EventKind::TakeWaiting { .. } => {}
+            EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
             EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
             EventKind::Alarm(..) => {} // Has its own surface.
@@ -372,10 +383,14 @@ fn answers_to_commands_are_as_reviewed() {
     let (feed, line) = (FeedId(0), LineId(1));
     let done = [
         Done::TakeRequested { feed, line },
+        Done::Previewed { feed, line },
         Done::Held { line, held: true, already: false },
         Done::Held { line, held: true, already: true },
         Done::Held { line, held: false, already: false },
         Done::Held { line, held: false, already: true },
+        Done::HeldOuts { feed, changed: 0, held: true },
+        Done::HeldOuts { feed, changed: 1, held: true },
+        Done::HeldOuts { feed, changed: 2, held: false },
         Done::Examined { line, on: true },
         Done::Examined { line, on: false },
         Done::Acknowledged(Vec::new()),
@@ -387,6 +402,8 @@ fn answers_to_commands_are_as_reviewed() {
     for d in &done {
         match d {
             Done::TakeRequested { .. }
+            | Done::Previewed { .. }
+            | Done::HeldOuts { .. }
             | Done::Held { .. }
             | Done::Examined { .. }
             | Done::Acknowledged(_)
@@ -398,6 +415,9 @@ fn answers_to_commands_are_as_reviewed() {
         Refusal::NoLine { name: text("finish"), hint: text("Did you mean \"finish-tower\"?") },
         Refusal::NoFeed { name: text("boathouse"), hint: text("Did you mean \"boathouse-1\"?") },
         Refusal::NoAlarm { what: text("of finish-tower"), hint: text("There is none at all.") },
+        Refusal::NoWayOut { feed: text("boathouse-1"), number: 3, count: 2 },
+        Refusal::NotOpened { feed: text("boathouse-1"), why: text("port 7301 is taken") },
+        Refusal::NothingNext(text("boathouse-1")),
         Refusal::Removed,
         Refusal::NoFile,
         Refusal::Sheet(text("regatta.toml: permission denied")),
@@ -405,6 +425,9 @@ fn answers_to_commands_are_as_reviewed() {
     for r in &refusals {
         match r {
             Refusal::NoAlarm { .. }
+            | Refusal::NoWayOut { .. }
+            | Refusal::NotOpened { .. }
+            | Refusal::NothingNext(_)
             | Refusal::NoLine { .. }
             | Refusal::NoFeed { .. }
             | Refusal::Removed

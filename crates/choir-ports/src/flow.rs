@@ -46,6 +46,14 @@ impl AnyOutlet {
         if matches!(link, Link::Rtsp(_) | Link::Stave(_)) { Self::Units(Outlet::new()) } else { Self::Ts(Outlet::new()) }
     }
 
+    /// Forgets what waits in it.
+    pub fn clear(&self) {
+        match self {
+            Self::Ts(outlet) => drop(outlet.take()),
+            Self::Units(outlet) => drop(outlet.take()),
+        }
+    }
+
     /// Pieces or units dropped for a full queue.
     #[must_use]
     pub fn dropped(&self) -> u64 {

@@ -307,13 +307,14 @@ impl LinkStatus {
         })
     }
 
-    /// Its port has been closed, and another is to be opened: totals and notices stay.
-    pub fn reset(&self) {
+    /// Its port has been closed, and another is to be opened, at once or later; totals and notices
+    /// stay.
+    pub fn reset(&self, contact: Contact) {
         self.update(|l| {
             for (_, peer) in std::mem::take(&mut l.peers) {
                 l.counters.add(&peer.counters);
             }
-            l.contact = Contact::Waiting(Waiting::Start);
+            l.contact = contact;
             (l.peer, l.rtt, l.how, l.software, l.since, l.socket) = (None, None, None, None, None, None);
             l.paste.clear();
             l.encryption = Encryption::Clear;

@@ -683,7 +683,7 @@ fn a_packet_that_comes_after_its_time_was_due_when_it_came() {
 
 #[test]
 fn keys_of_a_peer_that_is_met_are_checked_where_they_hold_up_nothing() {
-    let now = Instant::now();
+    let now = clean(1).instant(A);
     let at = ["127.0.0.1:7001", "127.0.0.2:7001"].map(|a| a.parse().expect("an address"));
     let mut ends = [0, 1].map(|n: u8| Endpoint::new([127, 0, 0, 1 + n].into(), now, [n; 32]));
     for (n, end) in ends.iter_mut().enumerate() {

@@ -9,6 +9,7 @@ use crate::{
     media::FeedMedia,
 };
 use choir_core::{
+    director::Director,
     link::{Link, show_url},
     sheet::{Entry, Feed, Line, Sheet},
 };
@@ -78,6 +79,7 @@ impl Inner {
             (sub, outlet)
         });
         let feed = FeedRun::new(id, entry.clone(), media, sub);
+        *lock(&feed.director) = line.map(|line| Director::new(line, self.started.elapsed()));
         for line in self.lines() {
             feed.medias().for_each(|media| line.media.attach(media.clone()));
         }
@@ -116,6 +118,11 @@ impl Inner {
         let ready = self.ready(name, &out.link, Flow::Out(out.outlet.clone()), &out.status, stave, shard);
         let ready = ready.map_err(|(name, cause)| OpenError { entry: Entry::Feed(name), cause })?;
         Ok(Opening::Out(feed.clone(), out.clone(), ready, taken))
+    }
+
+    /// A link of the sheet with all that applies to it.
+    pub fn effective(&self, link: &Link) -> Link {
+        lock(&self.sheet).effective(link)
     }
 
     fn ready(

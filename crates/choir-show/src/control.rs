@@ -58,17 +58,25 @@ pub enum Request {
     Take {
         /// Feed.
         feed: String,
+        /// Line; without one, the line that comes next.
+        #[serde(default)]
+        line: Option<String>,
+    },
+    /// Say which line comes next on a feed.
+    Next {
+        /// Feed.
+        feed: String,
         /// Line.
         line: String,
     },
-    /// Stop a line.
+    /// Stop a line, the ways out of a feed, or one of them (`NAME:2`).
     Hold {
-        /// Line.
+        /// Its name.
         line: String,
     },
     /// Start it again.
     Release {
-        /// Line.
+        /// Its name.
         line: String,
     },
     /// Compare a line's transport stream with the standard, or no more.
@@ -311,9 +319,15 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
     let command = match request {
         Request::View => return Answer::View(Box::new(show.view())),
         Request::Look { histories } => return Answer::View(Box::new(show.look(&histories))),
-        Request::Take { feed, line } => show.feed_named(&feed).and_then(|feed| Ok(Command::Take { feed, line: show.line_named(&line)? })),
-        Request::Hold { line } => show.line_named(&line).map(|line| Command::Hold { line, held: true }),
-        Request::Release { line } => show.line_named(&line).map(|line| Command::Hold { line, held: false }),
+        Request::Take { feed, line: Some(line) } => {
+            show.feed_named(&feed).and_then(|feed| Ok(Command::Take { feed, line: show.line_named(&line)? }))
+        }
+        Request::Take { feed, line: None } => show.feed_named(&feed).map(|feed| Command::Swap { feed }),
+        Request::Next { feed, line } => {
+            show.feed_named(&feed).and_then(|feed| Ok(Command::Preview { feed, line: show.line_named(&line)? }))
+        }
+        Request::Hold { line } => show.hold_named(&line, true),
+        Request::Release { line } => show.hold_named(&line, false),
         Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),
         Request::Pictures { lines, fit, kept } => return pictures(show, &lines, fit, kept).await,
         Request::StandIn { line, word } => {

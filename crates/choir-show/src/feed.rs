@@ -4,16 +4,19 @@ use crate::{
     bus::Bus,
     media::FeedMedia,
     meter::{Beside, Drops, Judged, Meter},
+    slate::Slate,
 };
 use choir_core::{
+    director::Director,
     facts::{Direction, EventKind},
     id::{FeedId, LineId, OutId, Subject},
     link::{Link, show_url},
-    sheet::Feed,
-    view::{FeedView, LineView, LinkView, SpanView},
-    words::Names,
+    model::{Feed, Standby},
+    units::say_duration,
+    view::{FeedView, LineView, LinkView, SpanView, StandInView},
+    words::{Names, unfit_words},
 };
-use choir_host::{lock, read, write};
+use choir_host::{clock::unix_ms, lock, read, write};
 use choir_ports::{AnyOutlet, LinkStatus, OpenWay, UnitOutlet};
 use std::{
     sync::{Arc, Mutex, RwLock},
@@ -33,6 +36,12 @@ pub(crate) struct FeedRun {
     /// Its entry in the sheet.
     pub entry: Mutex<Feed>,
     outs: RwLock<Vec<Arc<OutRun>>>,
+    /// Who is to be on; nobody before a line of the sheet was found.
+    pub director: Mutex<Option<Director>>,
+    /// What stands in last, where the sheet says so.
+    pub slate: Mutex<Option<Slate>>,
+    /// The line that the engineer has said to come next.
+    pub preview: Mutex<Option<LineId>>,
     told: Mutex<Told>,
 }
 
@@ -83,7 +92,17 @@ impl OutRun {
 
 impl FeedRun {
     pub fn new(id: FeedId, entry: Feed, media: Arc<FeedMedia>, sub: Option<(Arc<FeedMedia>, Arc<UnitOutlet>)>) -> Arc<Self> {
-        Arc::new(Self { id, media, sub, entry: Mutex::new(entry), outs: RwLock::default(), told: Mutex::default() })
+        Arc::new(Self {
+            id,
+            media,
+            sub,
+            entry: Mutex::new(entry),
+            outs: RwLock::default(),
+            director: Mutex::default(),
+            slate: Mutex::default(),
+            preview: Mutex::default(),
+            told: Mutex::default(),
+        })
     }
 
     /// What takes from lines: its picture, and its small picture.
@@ -107,7 +126,7 @@ impl FeedRun {
         let mut told = lock(&self.told);
         if let (true, Some(line)) = (reading.takes > told.takes, reading.on) {
             told.takes = reading.takes;
-            bus.event(Subject::Feed(self.id), EventKind::Taken { line });
+            bus.event(Subject::Feed(self.id), EventKind::Taken { line, gap: reading.gap });
             return true;
         }
         false
@@ -146,7 +165,7 @@ impl FeedRun {
     }
 
     /// What is shown of it.
-    pub fn view(&self, drops: &Drops, names: &dyn Names, lines: &[LineView]) -> FeedView {
+    pub fn view(&self, drops: &Drops, names: &dyn Names, lines: &[LineView], clock: Duration) -> FeedView {
         let reading = self.media.reading();
         let entry = lock(&self.entry);
         let name = |id: LineId| names.line(id);
@@ -160,11 +179,31 @@ impl FeedRun {
             title: entry.title.clone(),
             next: reading.wanted.filter(|w| reading.on.is_some_and(|on| on != *w)).map(name),
             line: on,
+            preview: lock(&self.preview).map(name),
+            stand_in: self.stand_in_view(names, clock, entry.standby.as_ref()),
+            standby: entry.standby.as_ref().map_or_else(Vec::new, |s| s.lines.clone()),
             takes: reading.takes,
             tally: runs.iter().filter_map(|o| *o.status.control.tally().borrow()).max(),
             outs,
             delay_to_input_ms: delay.zip(way).map(|(d, w)| d + w),
         }
+    }
+}
+
+impl FeedRun {
+    fn stand_in_view(&self, names: &dyn Names, clock: Duration, plan: Option<&Standby>) -> Option<StandInView> {
+        let (chosen, s) = lock(&self.director).as_ref().and_then(|d| Some((d.chosen(), d.stand_in()?)))?;
+        let back = plan.and_then(|p| p.back);
+        Some(StandInView {
+            chosen: names.line(chosen),
+            why: unfit_words(s.why),
+            since_ms: unix_ms().saturating_sub(clock.saturating_sub(s.since).as_millis() as u64),
+            returns: match back {
+                None => "by hand".into(),
+                Some(_) if s.flaps => "by hand, or once fit for 10 min, as it fails again and again".into(),
+                Some(back) => format!("once fit for {}", say_duration(back)),
+            },
+        })
     }
 }
 

@@ -12,6 +12,7 @@ use crate::{
 use choir_core::{
     command::{By, Done, Refusal},
     content::SamePictures,
+    director::Director,
     facts::EventKind,
     id::{FeedId, LineId, Subject},
     sheet::{Entry, Sheet},
@@ -68,6 +69,8 @@ pub(crate) struct Inner {
     pub desk: Desk,
     /// One reload at a time.
     pub reloading: tokio::sync::Mutex<()>,
+    /// The clock of ticks and directors begins here.
+    pub started: Instant,
     pub started_ms: u64,
     /// As of the last tick: the system's table is long.
     pub drops: Mutex<Drops>,
@@ -114,27 +117,42 @@ impl Inner {
 
     pub fn take(&self, by: By, feed: FeedId, line: LineId) -> Result<Done, Refusal> {
         let (feed_run, line_run) = (self.feed(feed)?, self.line(line)?);
-        feed_run.media.take(Some(line));
-        if let Some((sub, _)) = &feed_run.sub {
-            let small = self.sub_of(&line_run);
+        *lock(&feed_run.director) = Some(Director::new(line, self.started.elapsed()));
+        lock(&feed_run.preview).take_if(|next| *next == line);
+        let keyframe_asked = self.put_on(&feed_run, &line_run);
+        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, by });
+        Ok(Done::TakeRequested { feed, line })
+    }
+
+    /// Puts a line on a feed at its next keyframe; true when its source has been asked for one.
+    pub fn put_on(&self, feed: &FeedRun, line: &LineRun) -> bool {
+        feed.media.take(Some(line.id));
+        if let Some((sub, _)) = &feed.sub {
+            let small = self.sub_of(line);
             sub.take(small);
             if let Some(small) = small.and_then(|s| self.line(s).ok()) {
                 small.status.control.request_keyframe();
             }
         }
-        let keyframe_asked = line_run.status.control.request_keyframe();
-        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, by });
-        Ok(Done::TakeRequested { feed, line })
+        line.status.control.request_keyframe()
     }
 
-    pub fn hold(&self, by: By, line: LineId, held: bool) -> Result<Done, Refusal> {
-        let run = self.line(line)?;
-        let already = run.status.control.is_held() == held;
-        if !already {
-            run.status.control.set_held(held);
-            self.bus.event(Subject::Line(line), EventKind::Held { held, by });
-        }
-        Ok(Done::Held { line, held, already })
+    pub fn preview(&self, by: By, feed: FeedId, line: LineId) -> Result<Done, Refusal> {
+        let line = self.line(line)?.id;
+        *lock(&self.feed(feed)?.preview) = Some(line);
+        self.bus.event(Subject::Feed(feed), EventKind::Previewed { line, by });
+        self.changed.notify_one();
+        Ok(Done::Previewed { feed, line })
+    }
+
+    pub fn swap(&self, by: By, feed: FeedId) -> Result<Done, Refusal> {
+        let run = self.feed(feed)?;
+        let on = lock(&run.director).as_ref().map(Director::chosen);
+        let next = *lock(&run.preview);
+        let line = next.ok_or_else(|| Refusal::NothingNext(lock(&run.entry).name.clone()))?;
+        let done = self.take(by, feed, line)?;
+        *lock(&run.preview) = on;
+        Ok(done)
     }
 
     pub async fn wait_ways(&self, patience: Duration) {
@@ -206,9 +224,9 @@ impl Inner {
     }
 
     pub fn show(&self) {
-        let drops = lock(&self.drops).clone();
+        let (drops, clock) = (lock(&self.drops).clone(), self.started.elapsed());
         let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(&drops)).collect();
-        let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines)).collect();
+        let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines, clock)).collect();
         for line in &mut lines {
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();
         }

@@ -8,6 +8,7 @@ use crate::{
     view::{media_view, mismatches, stream_views},
 };
 use choir_core::{
+    director::Fitness,
     facts::{Direction, MediaFacts, State},
     id::{LineId, Subject},
     link::{Link, show_url},
@@ -106,6 +107,15 @@ impl LineRun {
     /// A file that is played once.
     pub fn plays_once(&self) -> bool {
         matches!(&lock(&self.entry).from, Link::File(f) if !f.repeat)
+    }
+
+    /// Whether it could be on a feed.
+    pub fn fitness(&self, now: Instant) -> Fitness {
+        Fitness {
+            quiet: self.media.last().map(|last| now.saturating_duration_since(last)),
+            broken: lock(&self.state).meter.state() == Some(State::Broken),
+            content: self.seen.faults(),
+        }
     }
 
     /// True when it says something else than before.

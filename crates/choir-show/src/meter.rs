@@ -241,6 +241,11 @@ impl Meter {
         }
     }
 
+    /// How it stands.
+    pub fn state(&self) -> Option<State> {
+        self.verdict.as_ref().map(|v| v.state)
+    }
+
     /// The last second, the last ten, and all since the start.
     pub fn spans(&self) -> Vec<SpanView> {
         self.summary.spans()

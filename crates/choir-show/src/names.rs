@@ -49,6 +49,13 @@ impl Names {
         LineId(add(&mut lock(&self.0).lines, name))
     }
 
+    /// A line that no sheet has: it has a name, and is not found by it.
+    pub fn add_unlisted(&self, name: &str) -> LineId {
+        let id = self.add_line(name);
+        self.remove_line(id);
+        id
+    }
+
     pub fn add_feed(&self, name: &str) -> FeedId {
         FeedId(add(&mut lock(&self.0).feeds, name))
     }

@@ -2,14 +2,14 @@
 
 use crate::{
     build::{Opening, close},
-    feed::FeedRun,
+    feed::{FeedRun, OutRun},
     inner::{Inner, OpenError},
     line::LineRun,
     show::Show,
 };
 use choir_core::{
     command::{By, Refusal},
-    facts::EventKind,
+    facts::{Contact, EventKind, Waiting},
     finding::Grade,
     id::Subject,
     sheet::{Change, Difference, Sheet, read_sheet},
@@ -108,7 +108,7 @@ impl Inner {
     /// Goes back to a sheet after a change to another has failed somewhere.
     async fn undo(self: &Arc<Self>, old: &Sheet) {
         for feed in self.feeds() {
-            for out in feed.outs().iter().filter(|o| lock(&o.way).is_none()) {
+            for out in feed.outs().iter().filter(|o| lock(&o.way).is_none() && !o.status.control.is_held()) {
                 self.remove_out(&feed, out).await;
             }
         }
@@ -134,7 +134,9 @@ impl Inner {
         };
         let feed = |f: &Arc<FeedRun>| {
             let mut entry = lock(&f.entry).clone();
-            entry.to = f.outs().iter().filter_map(|o| opened(&lock(&o.way))).collect();
+            // One that is held is as the sheet has it, and not open.
+            let link = |o: &Arc<OutRun>| opened(&lock(&o.way)).or_else(|| o.status.control.is_held().then(|| self.effective(&o.link)));
+            entry.to = f.outs().iter().filter_map(link).collect();
             entry
         };
         Sheet {
@@ -188,7 +190,8 @@ impl Inner {
             match d {
                 Difference::OutRemoved { feed, to } => {
                     let Some(feed) = self.feed_of(feed) else { continue };
-                    for out in feed.outs().iter().filter(|o| lock(&o.way).as_ref().is_some_and(|w| w.link() == to)) {
+                    let goes = |o: &OutRun| lock(&o.way).as_ref().map_or_else(|| self.effective(&o.link) == *to, |w| w.link() == to);
+                    for out in feed.outs().iter().filter(|o| goes(o)) {
                         self.remove_out(&feed, out).await;
                     }
                 }
@@ -200,7 +203,7 @@ impl Inner {
                 Difference::LineReopened { line, .. } => {
                     if let Some(line) = self.line_of(line) {
                         close(&line.way).await;
-                        line.status.reset();
+                        line.status.reset(Contact::Waiting(Waiting::Start));
                     }
                 }
                 Difference::LineRemoved(name) => {
@@ -253,6 +256,7 @@ impl Inner {
         let place = |name: &str| new.feeds.iter().position(|f| f.name == name);
         write(&self.feeds).sort_by_key(|f| place(&lock(&f.entry).name));
         self.set_alarm_rules();
+        self.keep_slates();
         self.follow_sheet();
     }
 }

@@ -3,6 +3,7 @@
 use crate::{
     alarms::Desk,
     bus::{Bus, Fact},
+    hold::Holdable,
     inner::{Inner, OpenError, Reports, StandIns},
     names::Names,
     pictures::{self, LinePicture},
@@ -36,6 +37,8 @@ use tokio::{
 const TICK: Duration = Duration::from_secs(1);
 /// How often silence is looked for.
 const GLANCE: Duration = Duration::from_millis(250);
+/// How often it is looked whether a line must be stood in for.
+const DIRECT: Duration = Duration::from_millis(50);
 /// Shortest time between two looks at what has changed.
 const LOOK: Duration = Duration::from_millis(20);
 /// How long a stop waits for goodbyes.
@@ -80,6 +83,7 @@ impl Show {
             same_pictures: Mutex::default(),
             desk: Desk::default(),
             reloading: tokio::sync::Mutex::default(),
+            started: Instant::now(),
             started_ms: unix_ms(),
             drops: Mutex::default(),
             view: Mutex::default(),
@@ -97,7 +101,7 @@ impl Show {
             tracing::warn!("no thread for pictures: {e}");
         }
         let (end, last) = Stop::new();
-        let started = Instant::now();
+        let started = show.0.started;
         show.0.at_once(started);
         let task = tokio::spawn(run_ticker(show.clone(), started, last));
         *lock(&show.0.ticker) = Some((end, task));
@@ -111,7 +115,10 @@ impl Show {
     pub async fn execute(&self, by: By, command: Command) -> Result<Done, Refusal> {
         match command {
             Command::Take { feed, line } => self.0.take(by, feed, line),
-            Command::Hold { line, held } => self.0.hold(by, line, held),
+            Command::Preview { feed, line } => self.0.preview(by, feed, line),
+            Command::Swap { feed } => self.0.swap(by, feed),
+            Command::Hold { line, held } => self.0.hold_line(by, line, held),
+            Command::HoldOuts { feed, outs, held } => self.0.hold_outs(by, feed, &outs, held).await,
             Command::Examine { line, on } => {
                 self.0.line(line)?.media.examine(on);
                 Ok(Done::Examined { line, on })
@@ -148,6 +155,18 @@ impl Show {
     /// There is none.
     pub fn feed_named(&self, name: &str) -> Result<FeedId, Refusal> {
         self.0.names.find_feed(name)
+    }
+
+    /// Holds or releases what is of this name: a line, the ways out of a feed, or one of them
+    /// (`NAME:2`).
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn hold_named(&self, name: &str, held: bool) -> Result<Command, Refusal> {
+        Ok(match self.0.holdable(name)? {
+            Holdable::Line(line) => Command::Hold { line, held },
+            Holdable::Outs(feed, outs) => Command::HoldOuts { feed, outs, held },
+        })
     }
 
     /// Its alarms, and how whoever watches it is told of them.
@@ -335,6 +354,8 @@ async fn run_ticker(show: Show, started: Instant, mut last: Stop) {
     grid.set_missed_tick_behavior(MissedTickBehavior::Skip);
     let mut glances = tokio::time::interval_at(tokio::time::Instant::from_std(started + GLANCE), GLANCE);
     glances.set_missed_tick_behavior(MissedTickBehavior::Skip);
+    let mut directs = tokio::time::interval_at(tokio::time::Instant::from_std(started + DIRECT), DIRECT);
+    directs.set_missed_tick_behavior(MissedTickBehavior::Skip);
     let (mut number, mut before) = (0, started);
     let inner = &show.0;
     let mut tick = |inner: &Inner| {
@@ -347,6 +368,7 @@ async fn run_ticker(show: Show, started: Instant, mut last: Stop) {
             biased;
             () = last.wait() => return tick(inner),
             _ = grid.tick() => tick(inner),
+            _ = directs.tick() => inner.direct(),
             _ = glances.tick() => {
                 if inner.glance(started) {
                     inner.refresh();

@@ -50,7 +50,7 @@ async fn until(show: &Show, what: &str, patience: Duration, wanted: impl Fn(&Sho
 }
 
 async fn take(show: &Show, feed: &str, line: &str) {
-    let request = Request::Take { feed: feed.into(), line: line.into() };
+    let request = Request::Take { feed: feed.into(), line: Some(line.into()) };
     assert!(matches!(act(By::CommandLine, request, show).await, Answer::Done { .. }));
 }
 

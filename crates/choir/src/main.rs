@@ -66,6 +66,7 @@ fn main() -> ExitCode {
             Command::Status(a) => commands::ask::status(a, args.verbose > 0).await,
             Command::Watch(a) => commands::ask::watch(a).await,
             Command::Snap(a) => commands::snap::run(a).await,
+            Command::Next(a) => commands::ask::next(a).await,
             Command::Take(a) => commands::ask::take(a).await,
             Command::Hold(a) => commands::ask::hold(a).await,
             Command::Release(a) => commands::ask::release(a).await,

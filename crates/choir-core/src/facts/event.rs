@@ -3,6 +3,7 @@
 use super::{Alarm, AlarmGrade, AlarmStep, Notice};
 use crate::{
     command::By,
+    director::Unfit,
     facts::{Reason, State},
     id::{LineId, Subject},
     model::Change,
@@ -57,6 +58,33 @@ pub enum EventKind {
     Taken {
         /// The line.
         line: LineId,
+        /// How long nothing went out before it.
+        gap: Duration,
+    },
+    /// A line is to stand in for one that has failed.
+    StandIn {
+        /// The line.
+        line: LineId,
+        /// The line that has failed.
+        failed: LineId,
+        /// Why.
+        why: Unfit,
+        /// The chosen line has failed so often that it does not return by itself soon.
+        flaps: bool,
+    },
+    /// The chosen line is fit again, and is to come on.
+    Returned {
+        /// The line.
+        line: LineId,
+        /// How long something stood in for it.
+        away: Duration,
+    },
+    /// A line is to come next.
+    Previewed {
+        /// The line.
+        line: LineId,
+        /// Who wanted it.
+        by: By,
     },
     /// A line was held or released.
     Held {
@@ -92,8 +120,10 @@ impl EventKind {
     #[must_use]
     pub fn grade(&self) -> EventGrade {
         match self {
-            Self::State { state: State::Steady, .. } | Self::Taken { .. } => EventGrade::Good,
-            Self::State { state: State::Strained, .. } | Self::TakeWaiting { .. } | Self::ReloadFailed(_) => EventGrade::Warning,
+            Self::State { state: State::Steady, .. } | Self::Taken { .. } | Self::Returned { .. } => EventGrade::Good,
+            Self::State { state: State::Strained, .. } | Self::TakeWaiting { .. } | Self::StandIn { .. } | Self::ReloadFailed(_) => {
+                EventGrade::Warning
+            }
             Self::State { state: State::Broken, .. } => EventGrade::Trouble,
             Self::Alarm(a, step) if step.calls() && a.grade == AlarmGrade::Trouble => EventGrade::Trouble,
             Self::Alarm(_, step) if step.calls() => EventGrade::Warning,

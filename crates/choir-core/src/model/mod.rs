@@ -2,9 +2,11 @@
 
 mod alarm;
 mod change;
+mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
+pub use standby::{SLATE, Standby};
 
 use crate::{
     advice::PathFacts,
@@ -61,6 +63,7 @@ impl Sheet {
             line: "in".into(),
             to,
             takes: Vec::new(),
+            standby: None,
             accepts: Accepts::default(),
             far: Vec::new(),
             via: Vec::new(),
@@ -88,7 +91,7 @@ impl Sheet {
     #[must_use]
     pub fn lines_of(&self, feed: &Feed) -> Vec<&Line> {
         let mut lines: Vec<&Line> = Vec::new();
-        for line in std::iter::once(&feed.line).chain(&feed.takes).filter_map(|n| self.line(n)) {
+        for line in feed.may_carry().filter_map(|n| self.line(n)) {
             if lines.iter().all(|l| l.name != line.name) {
                 lines.push(line);
             }
@@ -437,6 +440,8 @@ pub struct Feed {
     pub to: Vec<Link>,
     /// The lines that will be taken on it; its own is always one.
     pub takes: Vec<String>,
+    /// What stands in for its line when that fails.
+    pub standby: Option<Standby>,
     /// What its destinations accept.
     pub accepts: Accepts,
     /// What the far ends say that they are set to, in the order of the destinations.
@@ -448,6 +453,12 @@ pub struct Feed {
 }
 
 impl Feed {
+    /// The names of all lines that it may carry, that of the start first.
+    pub fn may_carry(&self) -> impl Iterator<Item = &String> {
+        let standby = self.standby.iter().flat_map(|s| &s.lines);
+        std::iter::once(&self.line).chain(&self.takes).chain(standby)
+    }
+
     /// How one of its ways out is called: by its name a feed may go out beside its other ways.
     #[must_use]
     pub fn way_out(&self, to: &Link) -> String {

@@ -10,6 +10,7 @@ mod places;
 mod read;
 mod reader;
 mod secrets;
+mod standby;
 mod stave;
 mod watch;
 mod wishes;

@@ -195,7 +195,7 @@ impl Reader<'_> {
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
         let (name, subject) = self.name(table, "feed", at);
-        self.known(table, &subject, &["name", "title", "line", "to", "takes", "accepts", "far", "via", "stave", "alarm"]);
+        self.known(table, &subject, &["name", "title", "line", "to", "takes", "standby", "accepts", "far", "via", "stave", "alarm"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let line = self.string(table, &subject, "line").map(|l| l.0);
         if line.is_none() && table.get("line").is_none() {
@@ -207,11 +207,12 @@ impl Reader<'_> {
         let (mut to, far) = (self.links(table, "to", &subject), self.links(table, "far", &subject));
         to.extend(self.feed_stave(table, &subject));
         let takes = self.texts(table, &subject, "takes").into_iter().map(|t| t.0).collect();
+        let standby = self.standby(table, &subject);
         let accepts = table.get("accepts").map(|item| self.accepts(item, &subject)).unwrap_or_default();
         let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
         let alarm = table.get("alarm").map(|item| self.alarm_wish(item, &subject)).unwrap_or_default();
         let name = name?;
-        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to, takes, accepts, far, via, alarm })
+        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to, takes, standby, accepts, far, via, alarm })
     }
 
     /// One link, or a list of them.

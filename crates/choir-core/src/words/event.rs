@@ -1,10 +1,13 @@
 use super::{alarm, by_words};
 use crate::{
     command::Done,
+    director::Unfit,
     facts::{Event, EventKind},
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     units::say_duration,
 };
+
+use std::time::Duration;
 
 /// Looks up names, also of what has been removed.
 pub trait Names {
@@ -46,6 +49,19 @@ pub trait Names {
     }
 }
 
+/// A shorter pause before a take is a picture or two.
+const GAP: Duration = Duration::from_millis(200);
+
+/// Why a line is not fit to be on.
+#[must_use]
+pub fn unfit_words(why: Unfit) -> String {
+    match why {
+        Unfit::NoMedia => "no media comes".into(),
+        Unfit::Broken => "it is broken".into(),
+        Unfit::Content(fault) => super::content::parts(fault).0,
+    }
+}
+
 /// An event as a sentence, without its subject.
 #[must_use]
 pub fn event_words(event: &Event, names: &dyn Names) -> String {
@@ -60,7 +76,17 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
             let stays = on.map_or_else(String::new, |on| format!("; {} stays on", names.line(on)));
             format!("take of {}: no keyframe for {}{stays}", names.line(*line), say_duration(*waited))
         }
-        EventKind::Taken { line } => format!("{} is on, cut at a keyframe", names.line(*line)),
+        EventKind::Taken { line, gap } => {
+            let after = if *gap < GAP { String::new() } else { format!(", after {} without a picture", say_duration(*gap)) };
+            format!("{} is on, cut at a keyframe{after}", names.line(*line))
+        }
+        EventKind::StandIn { line, failed, why, flaps } => {
+            let flaps =
+                if *flaps { "; it has failed three times in ten minutes: take it by hand, or it comes back once fit for ten" } else { "" };
+            format!("{} stands in for {}: {}{flaps}", names.line(*line), names.line(*failed), unfit_words(*why))
+        }
+        EventKind::Returned { line, away } => format!("{} is fit again and comes back after {}", names.line(*line), say_duration(*away)),
+        EventKind::Previewed { line, .. } => format!("{} comes next", names.line(*line)),
         EventKind::Held { held, by } => format!("{} {}", if *held { "held" } else { "released" }, by_words(*by)),
         EventKind::Alarm(alarm, step) => alarm::step_words(alarm, *step),
         EventKind::Messenger { to, failed: Some(why) } => format!("alarms do not reach {to}: {why}"),
@@ -78,9 +104,17 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
 pub fn done_words(done: &Done, names: &dyn Names) -> String {
     match done {
         Done::TakeRequested { feed, line } => format!("{} goes on {} at its next keyframe", names.line(*line), names.feed(*feed)),
+        Done::Previewed { feed, line } => format!("{} comes next on {}", names.line(*line), names.feed(*feed)),
         Done::Held { line, held, already } => {
             let already = if *already { " already" } else { "" };
             format!("{} is {}{already}", names.line(*line), if *held { "held" } else { "released" })
+        }
+        Done::HeldOuts { feed, changed, held } => {
+            let (feed, word) = (names.feed(*feed), if *held { "held" } else { "released" });
+            match changed {
+                0 => format!("{feed} is {word} already"),
+                n => format!("{} of {feed} {word}", super::count(*n as u64, "way out").replace("way outs", "ways out")),
+            }
         }
         Done::Examined { line, on } => format!("{} is {}examined", names.line(*line), if *on { "" } else { "no longer " }),
         Done::Acknowledged(numbers) => alarm::acknowledged_words(numbers),

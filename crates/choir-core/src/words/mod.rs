@@ -10,7 +10,7 @@ mod health;
 mod notice;
 
 pub use content::content_words;
-pub use event::{Names, done_words, event_words};
+pub use event::{Names, done_words, event_words, unfit_words};
 
 use crate::command::By;
 

@@ -28,8 +28,8 @@ pub struct KeyCheck {
     passphrase: Passphrase,
 }
 
-/// Whose keys are checked: a caller's, by its number in the queue, or those of a peer that is met in
-/// rendezvous, by our ID.
+/// Whose keys are checked: a caller's, by its number in the queue, or those of a peer that is met
+/// in rendezvous, by our ID.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Checked {
     Caller(u64),

@@ -51,6 +51,10 @@ struct FeedState {
     muted: bool,
     /// When a line that is not on was asked for.
     asked: Option<Instant>,
+    /// When something went out last, µs on the clock of the media.
+    gave: Option<i64>,
+    /// How long nothing had gone out before the last take.
+    gap: Duration,
 }
 
 /// How a feed stands.
@@ -64,6 +68,8 @@ pub struct FeedReading {
     pub takes: u64,
     /// How long another line than the one that is on has been wanted.
     pub waits: Option<Duration>,
+    /// How long nothing had gone out before the last take.
+    pub gap: Duration,
 }
 
 impl FeedReading {
@@ -159,6 +165,7 @@ impl FeedMedia {
             wanted: s.wanted.map(LineId),
             takes: s.takes,
             waits: s.asked.map(|at| at.elapsed()),
+            gap: s.gap,
         }
     }
 
@@ -173,7 +180,10 @@ impl FeedMedia {
         let (before, wanted) = (s.splicer.on(), s.wanted);
         let (out, cut) = s.splicer.push(wanted, key, now, piece, preroll);
         let leads = !s.by_units();
-        let told = s.note_cut(leads, before, cut);
+        let told = s.note_cut(leads, now, before, cut);
+        if leads && !out.is_empty() {
+            s.gave = Some(now);
+        }
         // Still locked: what another source gives next goes behind it.
         if !out.is_empty() && !s.muted {
             s.outs.iter().for_each(|o| o.push(out.clone()));
@@ -189,7 +199,10 @@ impl FeedMedia {
         let (before, wanted, mut out) = (s.units.on(), s.wanted, Vec::new());
         let cut = s.units.push(wanted, key, now, unit, preroll, &mut out);
         let leads = s.by_units();
-        let told = s.note_cut(leads, before, cut);
+        let told = s.note_cut(leads, now, before, cut);
+        if leads && !out.is_empty() {
+            s.gave = Some(now);
+        }
         if !s.muted {
             for unit in out {
                 s.unit_outs.iter().for_each(|o| o.push(unit.clone()));
@@ -215,7 +228,7 @@ impl FeedState {
 
     /// Takes in a cut of one shape; true when there was one, and `leads`: this shape says which
     /// line is on.
-    fn note_cut(&mut self, leads: bool, before: Option<SourceKey>, cut: Option<Cut>) -> bool {
+    fn note_cut(&mut self, leads: bool, now: i64, before: Option<SourceKey>, cut: Option<Cut>) -> bool {
         let Some(cut) = cut else { return false };
         let is_take = before.is_some_and(|old| old.line != cut.to.line);
         if is_take {
@@ -225,6 +238,9 @@ impl FeedState {
             let is_wanted = self.wanted == Some(cut.to.line);
             self.muted &= !is_wanted;
             self.takes += u64::from(is_take);
+            if is_take {
+                self.gap = self.gave.map_or(Duration::ZERO, |gave| Duration::from_micros((now - gave).max(0) as u64));
+            }
             self.asked.take_if(|_| is_wanted);
         }
         leads

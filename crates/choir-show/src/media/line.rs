@@ -207,6 +207,13 @@ impl LineMedia {
     }
 }
 
+impl LineMedia {
+    /// When the last piece came.
+    pub fn last(&self) -> Option<Instant> {
+        lock(&self.source).last
+    }
+}
+
 impl Source {
     /// The source begins anew when its session is another one.
     fn begin(&mut self, arrival: &Arrival) {

@@ -27,9 +27,12 @@ mod tests {
         lines.iter().for_each(|l| l.attach(feed.clone()));
         let packet = || Arrival::ts(1, Instant::now(), vec![0x47; 188].into());
         lines[0].arrive(&mut vec![packet()]);
-        assert_eq!(feed.reading(), FeedReading { on: None, wanted: Some(LineId(1)), takes: 0, waits: None });
+        assert_eq!(feed.reading(), FeedReading { on: None, wanted: Some(LineId(1)), takes: 0, waits: None, gap: Duration::ZERO });
         lines[1].arrive(&mut vec![packet()]);
-        assert_eq!(feed.reading(), FeedReading { on: Some(LineId(1)), wanted: Some(LineId(1)), takes: 0, waits: None });
+        assert_eq!(
+            feed.reading(),
+            FeedReading { on: Some(LineId(1)), wanted: Some(LineId(1)), takes: 0, waits: None, gap: Duration::ZERO }
+        );
         assert_eq!(lines[1].reading().bytes, 188);
     }
 

@@ -221,7 +221,7 @@ impl WideScene {
     }
 
     /// Draws frame `n` as seen at this pan and tilt (-1 to 1) and zoom (0 to 1: once to
-    /// [`LENS`] times).
+    /// four times).
     pub fn draw(&mut self, n: usize, total: usize, name: &str, (pan, tilt, zoom): (f64, f64, f64)) {
         self.wide.view(n, total);
         let (w, h) = (self.picture.width, self.picture.height);

@@ -89,12 +89,14 @@ pub enum Command {
     Watch(ShowArgs),
     /// Write pictures of a running show to files.
     Snap(SnapArgs),
+    /// Say which line comes next on a feed.
+    Next(NextArgs),
     /// Put another line on a feed, at that line's next keyframe.
     Take(TakeArgs),
-    /// Stop a line until it is released.
-    Hold(LineArgs),
-    /// Start a held line again.
-    Release(LineArgs),
+    /// Stop a line, or the ways out of a feed, until released.
+    Hold(HoldArgs),
+    /// Start again what is held.
+    Release(HoldArgs),
     /// Say that alarms of a running show have been seen; without names, list them.
     Ack(AckArgs),
     /// Apply what has changed in the sheet of a running show.
@@ -315,11 +317,11 @@ pub struct StatusArgs {
 }
 
 #[derive(Debug, ClapArgs)]
-#[command(after_help = "Example:\n  choir take boathouse-1 start-pontoon")]
-pub struct TakeArgs {
+#[command(after_help = "Example:\n  choir next boathouse-1 start-pontoon\n  choir take boathouse-1")]
+pub struct NextArgs {
     /// The feed.
     pub feed: String,
-    /// The line to put on it.
+    /// The line that comes next.
     pub line: String,
     /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
@@ -327,9 +329,29 @@ pub struct TakeArgs {
 }
 
 #[derive(Debug, ClapArgs)]
-pub struct LineArgs {
-    /// The line.
-    pub line: String,
+#[command(after_help = "Examples:
+  choir take boathouse-1 start-pontoon
+  choir take boathouse-1                 what comes next; what is on comes next then
+
+A take ends what stands in for a line that has failed.")]
+pub struct TakeArgs {
+    /// The feed.
+    pub feed: String,
+    /// The line to put on it [default: the one that comes next].
+    pub line: Option<String>,
+    /// The sheet of the show [default: the only one that runs].
+    #[arg(long, value_name = "SHEET")]
+    pub sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:
+  choir hold start-pontoon
+  choir hold boathouse-1       all its ways out
+  choir hold boathouse-1:2     the second of them, as the sheet has them")]
+pub struct HoldArgs {
+    /// A line, a feed, or one of a feed's ways out (NAME:NUMBER).
+    pub what: String,
     /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,

@@ -1,7 +1,7 @@
 //! Commands that talk to a running show.
 
 use crate::{
-    args::{AckArgs, LineArgs, ShowArgs, StatusArgs, TakeArgs},
+    args::{AckArgs, HoldArgs, NextArgs, ShowArgs, StatusArgs, TakeArgs},
     exit::{Failure, SHOW},
     live,
     output::{alarms, one_line, tables},
@@ -78,12 +78,16 @@ pub async fn take(args: TakeArgs) -> Result<(), Failure> {
     ask(args.sheet.as_deref(), &Request::Take { feed: args.feed, line: args.line }).await
 }
 
-pub async fn hold(args: LineArgs) -> Result<(), Failure> {
-    ask(args.sheet.as_deref(), &Request::Hold { line: args.line }).await
+pub async fn next(args: NextArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Next { feed: args.feed, line: args.line }).await
 }
 
-pub async fn release(args: LineArgs) -> Result<(), Failure> {
-    ask(args.sheet.as_deref(), &Request::Release { line: args.line }).await
+pub async fn hold(args: HoldArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Hold { line: args.what }).await
+}
+
+pub async fn release(args: HoldArgs) -> Result<(), Failure> {
+    ask(args.sheet.as_deref(), &Request::Release { line: args.what }).await
 }
 
 pub async fn ack(args: AckArgs) -> Result<(), Failure> {

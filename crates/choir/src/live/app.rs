@@ -407,7 +407,7 @@ impl App {
     fn take(&mut self) -> Act {
         let Some(taking) = self.taking.take() else { return Act::None };
         let feed = self.view.feeds.get(taking.feed).map(|f| f.name.clone());
-        feed.map_or(Act::None, |feed| Act::Ask(Request::Take { feed, line: taking.line }))
+        feed.map_or(Act::None, |feed| Act::Ask(Request::Take { feed, line: Some(taking.line) }))
     }
 
     fn acknowledge(&mut self) -> Act {
@@ -458,7 +458,7 @@ mod tests {
         assert!(matches!(press(&mut app, KeyCode::Char('1')), Act::None), "first it is shown what comes");
         assert_eq!(app.taking, Some(Taking { feed: 0, line: "start-pontoon".into() }));
         let act = press(&mut app, KeyCode::Char('1'));
-        assert!(matches!(act, Act::Ask(Request::Take { feed, line }) if feed == "boathouse-1" && line == "start-pontoon"));
+        assert!(matches!(act, Act::Ask(Request::Take { feed, line: Some(line) }) if feed == "boathouse-1" && line == "start-pontoon"));
         press(&mut app, KeyCode::Char('t'));
         press(&mut app, KeyCode::Down);
         let act = press(&mut app, KeyCode::Enter);

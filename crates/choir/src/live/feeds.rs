@@ -44,7 +44,10 @@ const COLUMNS: &[Column<Out>] = &[
 fn carries(app: &App, o: &Out) -> (String, Style) {
     match &o.feed.next {
         Some(next) => (format!("{} → {next}", o.feed.line), app.theme.state(Some(choir_core::facts::State::Joining))),
-        None => plain(o.feed.line.clone()),
+        None => match &o.feed.stand_in {
+            Some(s) => (format!("{} for {}", o.feed.line, s.chosen), app.theme.state(Some(choir_core::facts::State::Strained))),
+            None => plain(o.feed.line.clone()),
+        },
     }
 }
 

@@ -62,6 +62,18 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
     let next = f.next.as_ref().map_or_else(String::new, |n| format!(", {n} at its next keyframe"));
     let media = carried.map_or_else(String::new, |l| format!(": {}", picture(&l.media)));
     let _ = writeln!(out, "{}: {}\n\n{:<11} {}{next}{media}", f.name, f.title, "carries", f.line);
+    let mut fact = |name: &str, text: &str| {
+        let _ = writeln!(out, "{name:<11} {text}");
+    };
+    if let Some(s) = &f.stand_in {
+        fact("stands in", &format!("for {} since {}: {}; it comes back {}", s.chosen, clock(s.since_ms), s.why, s.returns));
+    }
+    if let Some(next) = &f.preview {
+        fact("next", next);
+    }
+    if !f.standby.is_empty() {
+        fact("standby", &f.standby.join(", "));
+    }
     for k in &f.outs {
         out.push('\n');
         let mut fact = |name: &str, text: &str| {

@@ -3,7 +3,7 @@
 use super::alarms;
 use choir_core::{
     units::{Bitrate, say_duration, say_rate, say_size},
-    view::{InputView, LinkView, MediaView, ShowView, TallyView, ThreadView},
+    view::{FeedView, InputView, LinkView, MediaView, ShowView, TallyView, ThreadView},
 };
 use std::{fmt::Write, io::IsTerminal, time::Duration};
 use unicode_width::UnicodeWidthStr;
@@ -168,7 +168,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
                     state(o),
                     tally(f.tally),
                     Bitrate(o.rate_bps).to_string(),
-                    f.next.as_ref().map_or_else(|| f.line.clone(), |n| format!("{} (next: {n})", f.line)),
+                    carries(f),
                     o.paste.first().cloned().unwrap_or_else(|| o.url.split(['?', '#']).next().unwrap_or_default().to_owned()),
                     ms(o.rtt_ms),
                     loss(o),
@@ -187,6 +187,14 @@ pub fn show(v: &ShowView, width: usize) -> String {
         let _ = write!(out, "\n{}", inputs(&v.inputs));
     }
     out
+}
+
+/// What is on a feed, for what it stands in, and what is about to come on.
+fn carries(f: &FeedView) -> String {
+    let stands_in = f.stand_in.as_ref().filter(|s| s.chosen != f.line).map(|s| format!(" for {}", s.chosen));
+    let coming = f.next.as_ref().map(|n| format!(" (cut to {n} at its keyframe)"));
+    let next = f.preview.as_ref().map(|n| format!(" (next: {n})"));
+    [Some(f.line.clone()), stands_in, coming.or(next)].into_iter().flatten().collect()
 }
 
 /// The threads that serve SRT links, and which lines each of them serves.
@@ -239,7 +247,7 @@ mod tests {
     use super::*;
     use choir_core::{
         facts::State,
-        view::{FeedView, LineView, StreamView},
+        view::{LineView, StreamView},
     };
 
     fn view() -> ShowView {

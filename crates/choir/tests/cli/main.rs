@@ -16,6 +16,7 @@ mod place;
 mod readme;
 mod sheets;
 mod shows;
+mod standby;
 mod takes;
 mod wire;
 

@@ -49,8 +49,11 @@ mod tests {
 
     #[test]
     fn a_moment_without_a_path_is_no_reason_for_more_latency() {
-        let gone =
-            |packets| with_pieces(WayTick { lost: packets, holes: 1, missing: packets, ..tick() }, |n, p| p.hole = (n == 4).then_some((packets as u32, p.ago)));
+        let gone = |packets| {
+            with_pieces(WayTick { lost: packets, holes: 1, missing: packets, ..tick() }, |n, p| {
+                p.hole = (n == 4).then_some((packets as u32, p.ago))
+            })
+        };
         // Across the end of a second, with repeats that came late after it.
         let after = |t: WayTick| WayTick { headroom_ms: span(1.0, 110.0), ..t };
         let mut c = course(Direction::In, vec![tick(), tick(), after(gone(150)), after(gone(230)), after(tick()), tick(), tick()]);

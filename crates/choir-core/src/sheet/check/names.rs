@@ -5,6 +5,7 @@ use crate::{
     device::Control,
     finding::Grade,
     link::{Link, RtspLink},
+    model::SLATE,
     sheet::reader::Reader,
     spelling::did_you_mean,
 };
@@ -44,7 +45,13 @@ fn lines_of_feeds(r: &mut Reader<'_>, whole: &Whole) {
     for (feed, spot) in whole.feeds() {
         let subject = format!("feed \"{}\"", feed.name);
         let used = std::iter::once((&feed.line, "line".to_owned())).chain(feed.takes.iter().zip((0..).map(|n| format!("takes.{n}"))));
-        for (line, path) in used {
+        let own_slate = !names.contains(&SLATE);
+        let standby = feed.standby.iter().flat_map(|s| &s.lines).filter(|l| !(own_slate && *l == SLATE));
+        for line in standby.clone().filter(|l| **l == feed.line) {
+            let what = format!("it stands in for itself: \"{line}\" is its line and its standby.");
+            r.add(Grade::Error, spot.of_value("standby"), &subject, what, "Name another line as standby, or none.");
+        }
+        for (line, path) in used.chain(standby.map(|line| (line, "standby".to_owned()))) {
             if !names.contains(&line.as_str()) {
                 r.add(Grade::Error, spot.of_value(&path), &subject, format!("there is no line \"{line}\"."), did_you_mean(line, &names));
             }

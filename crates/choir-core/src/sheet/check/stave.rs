@@ -85,7 +85,7 @@ fn steered(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
 fn lamps(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
     let named = |line: &str| {
         whole.feeds().any(|(f, _)| {
-            let carries = f.line == line || f.takes.iter().any(|t| t == line);
+            let carries = f.may_carry().any(|l| l == line);
             carries && of(ends).any(|(e, _)| !e.inbound && e.name == f.name)
         })
     };

@@ -173,10 +173,10 @@ fn each_use(document: &mut DocumentMut, found: &mut dyn FnMut(String, &mut Value
         if let Some(v) = feed.get_mut("line").and_then(Item::as_value_mut) {
             found(user.clone(), v);
         }
-        match feed.get_mut("takes").and_then(Item::as_value_mut) {
-            Some(Value::Array(lines)) => lines.iter_mut().for_each(|v| found(user.clone(), v)),
-            Some(v) => found(user, v),
-            None => {}
+        each_of(feed.get_mut("takes"), &user, found);
+        match feed.get_mut("standby") {
+            Some(item) if item.is_table_like() => each_of(item.get_mut("lines"), &user, found),
+            item => each_of(item, &user, found),
         }
     }
     for device in document.get_mut("device").and_then(Item::as_array_of_tables_mut).into_iter().flat_map(ArrayOfTables::iter_mut) {
@@ -189,6 +189,15 @@ fn each_use(document: &mut DocumentMut, found: &mut dyn FnMut(String, &mut Value
         for (name, item) in settings.iter_mut() {
             each_stream(Some(item), &format!("settings \"{name}\""), found);
         }
+    }
+}
+
+/// A name, or a list of them.
+fn each_of(item: Option<&mut Item>, user: &str, found: &mut dyn FnMut(String, &mut Value)) {
+    match item.and_then(Item::as_value_mut) {
+        Some(Value::Array(lines)) => lines.iter_mut().for_each(|v| found(user.to_owned(), v)),
+        Some(v) => found(user.to_owned(), v),
+        None => {}
     }
 }
 

@@ -1,0 +1,158 @@
+//! Standby, preview, and ways out that are held, with the built program.
+
+use super::place::{Place, Running, port};
+use choir_proto::ts::{Origin, TsChecker, TsFault};
+use std::fs;
+
+/// A dock whose camera comes by SRT, a clip to stand in, and a feed that is recorded.
+struct Stage {
+    place: Place,
+    port: u16,
+}
+
+fn stage(standby: &str) -> Stage {
+    let place = Place::new();
+    place.clip();
+    let port = port();
+    let sheet = format!(
+        "[show]\nname = \"Tarn Hollow Regatta\"\n\
+         [[line]]\nname = \"dock\"\nfrom = \"srt://127.0.0.1:{port}?mode=listener&latency=80\"\n\
+         [[line]]\nname = \"clip\"\nfrom = \"clip.ts?repeat\"\n\
+         [[feed]]\nname = \"desk\"\nline = \"dock\"\nto = [\"out.ts\", \"second.ts\"]\nstandby = {standby}\n"
+    );
+    place.write("standby.toml", &sheet);
+    Stage { place, port }
+}
+
+impl Stage {
+    fn camera(&self) -> Running {
+        let to = format!("srt://127.0.0.1:{}", self.port);
+        self.place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "1Mbps", "--keyframe", "0.4"])
+    }
+
+    /// Waits until the camera is on.
+    fn dock_is_on(&self) {
+        self.place.until_answered();
+        let steady = |v: &serde_json::Value| v["feeds"][0]["outs"][0]["state"] == "steady";
+        self.place.until("the camera", |v| v["feeds"][0]["line"] == "dock" && v["feeds"][0]["stand_in"].is_null() && steady(v));
+    }
+
+    /// What is wrong with a recording beyond the pause before the cut, in which nothing was there
+    /// to be sent.
+    fn defects(&self, name: &str) -> Vec<String> {
+        let mut checker = TsChecker::new(Origin::Joined);
+        checker.push(&fs::read(self.place.path(name)).expect("a recording").into());
+        checker.finish(false);
+        let pause = [TsFault::PcrInterval, TsFault::PcrJump, TsFault::DtsJump, TsFault::TableInterval, TsFault::SoundGap];
+        checker.findings().iter().filter(|f| !f.minor && !pause.contains(&f.fault)).map(|f| format!("{f:?}")).collect()
+    }
+}
+
+#[test]
+fn a_clip_stands_in_for_a_camera_that_dies_and_the_camera_comes_back() {
+    let stage = stage("{ lines = \"clip\", return = \"2 s\" }");
+    let mut show = stage.place.start(&["run", "standby.toml"]);
+    // Before the camera is there at all.
+    show.says("clip stands in for dock: no media comes");
+    let mut camera = stage.camera();
+    show.says("dock is fit again and comes back after");
+    show.says("dock is on, cut at a keyframe");
+    camera.kill();
+    let view = stage.place.until("standing in", |v| v["feeds"][0]["line"] == "clip" && v["feeds"][0]["stand_in"]["chosen"] == "dock");
+    assert_eq!(view["feeds"][0]["stand_in"]["returns"], "once fit for 2.0 s");
+    // The clip's keyframes are a second apart.
+    let told = show.says("clip is on, cut at a keyframe, after");
+    assert!(told.contains("without a picture"), "{told}");
+    let out = stage.place.run(&["status", "desk"]);
+    assert!(out.stdout.contains("stands in   for dock since"), "{}", out.stdout);
+    assert!(stage.place.run(&["status"]).stdout.contains("clip for dock"));
+    // A take comes before standby: nothing stands in for what the engineer wants.
+    assert_eq!(stage.place.run(&["take", "desk", "clip"]).code, 0);
+    let view = stage.place.until("the take", |v| v["feeds"][0]["stand_in"].is_null());
+    assert_eq!(view["feeds"][0]["line"], "clip");
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+    assert_eq!(stage.defects("out.ts"), Vec::<String>::new());
+}
+
+#[test]
+fn the_slate_is_on_within_the_time_allowed_and_a_keyframe() {
+    let stage = stage("[\"slate\"]");
+    let mut show = stage.place.start(&["run", "standby.toml"]);
+    let mut camera = stage.camera();
+    stage.dock_is_on();
+    camera.kill();
+    let told = show.says("slate is on, cut at a keyframe, after");
+    assert_eq!(stage.place.view()["feeds"][0]["stand_in"]["chosen"], "dock", "{told}");
+    let _again = stage.camera();
+    show.says("dock is on");
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+    assert_eq!(stage.defects("out.ts"), Vec::<String>::new());
+}
+
+#[test]
+fn by_hand_means_that_only_a_take_brings_a_line_back() {
+    let stage = stage("{ lines = \"clip\", return = \"hand\" }");
+    let mut show = stage.place.start(&["run", "standby.toml"]);
+    let mut camera = stage.camera();
+    stage.dock_is_on();
+    camera.kill();
+    stage.place.until("standing in", |v| v["feeds"][0]["line"] == "clip" && v["lines"][0]["link"]["state"] == "broken");
+    let _again = stage.camera();
+    let view = stage.place.until("the camera again", |v| v["lines"][0]["link"]["state"] == "steady");
+    assert_eq!((&view["feeds"][0]["line"], &view["feeds"][0]["stand_in"]["returns"]), (&"clip".into(), &"by hand".into()));
+    assert_eq!(stage.place.run(&["take", "desk", "dock"]).code, 0);
+    stage.place.until("back", |v| v["feeds"][0]["line"] == "dock" && v["feeds"][0]["stand_in"].is_null());
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+}
+
+#[test]
+fn what_comes_next_is_said_and_taken_and_the_other_comes_next_then() {
+    let stage = stage("[]");
+    let mut show = stage.place.start(&["run", "standby.toml"]);
+    let _camera = stage.camera();
+    stage.dock_is_on();
+    let out = stage.place.run(&["take", "desk"]);
+    assert!(out.code == 3 && out.stderr.contains("nothing comes next on desk"), "{} {}", out.code, out.stderr);
+    let out = stage.place.run(&["next", "desk", "clip"]);
+    assert_eq!((out.code, out.stdout.trim()), (0, "clip comes next on desk"));
+    assert!(stage.place.run(&["status"]).stdout.contains("dock (next: clip)"));
+    assert_eq!(stage.place.run(&["take", "desk"]).code, 0);
+    let view = stage.place.until("the take", |v| v["feeds"][0]["line"] == "clip");
+    assert_eq!(view["feeds"][0]["preview"], "dock");
+    assert_eq!(stage.place.run(&["take", "desk"]).code, 0);
+    let view = stage.place.until("the take back", |v| v["feeds"][0]["line"] == "dock");
+    assert_eq!(view["feeds"][0]["preview"], "clip");
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+}
+
+#[test]
+fn one_way_out_is_held_and_released_while_the_other_goes_on() {
+    let stage = stage("[]");
+    let mut show = stage.place.start(&["run", "standby.toml"]);
+    let _camera = stage.camera();
+    stage.place.until_answered();
+    stage.place.until("both", |v| v["feeds"][0]["outs"].as_array().is_some_and(|o| o.iter().all(|o| o["state"] == "steady")));
+    let out = stage.place.run(&["hold", "desk:2"]);
+    assert_eq!((out.code, out.stdout.trim()), (0, "1 way out of desk held"), "{}", out.stderr);
+    let view = stage.place.until("held", |v| v["feeds"][0]["outs"][1]["state"] == "held");
+    assert_eq!(view["feeds"][0]["outs"][0]["state"], "steady");
+    assert_eq!(stage.place.run(&["hold", "desk:2"]).stdout.trim(), "desk is held already");
+    let out = stage.place.run(&["hold", "desk:3"]);
+    assert!(out.code == 3 && out.stderr.contains("desk has no way out 3: it has 2"), "{} {}", out.code, out.stderr);
+    // A reload leaves what is held as it is.
+    assert_eq!(stage.place.run(&["reload"]).code, 0);
+    assert_eq!(stage.place.view()["feeds"][0]["outs"][1]["state"], "held");
+    assert_eq!(stage.place.run(&["release", "desk"]).stdout.trim(), "1 way out of desk released");
+    stage.place.until("both again", |v| v["feeds"][0]["outs"][1]["state"] == "steady");
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+    // What was there before it was held is kept under another name.
+    for name in ["out.ts", "second.ts", "second-1.ts"] {
+        assert!(fs::metadata(stage.place.path(name)).expect("kept").len() > 10_000, "{name}");
+        assert_eq!(stage.defects(name), Vec::<String>::new());
+    }
+}
