@@ -1,10 +1,11 @@
 //! What may be asked of a running show, and how it can refuse.
 
 use crate::{
-    id::{FeedId, LineId, OutId},
-    model::Change,
+    id::{FeedId, LineId, OutId, Subject},
+    model::{Change, RecordSettings},
 };
 use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 
 /// Who gives a command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -72,6 +73,15 @@ pub enum Command {
         /// Begin, not end.
         on: bool,
     },
+    /// Record a line or a feed.
+    Record {
+        /// Which.
+        subject: Subject,
+        /// How.
+        settings: RecordSettings,
+    },
+    /// End the recordings of these lines and feeds; without any, all.
+    EndRecordings(Option<Vec<Subject>>),
     /// Say that these alarms have been seen.
     Acknowledge(Which),
     /// Read the sheet again and apply what differs.
@@ -122,6 +132,15 @@ pub enum Done {
         /// Examined.
         on: bool,
     },
+    /// It is recorded.
+    Recording {
+        /// Which.
+        subject: Subject,
+        /// Where.
+        folder: PathBuf,
+    },
+    /// So many recordings have ended, and are on the disk.
+    RecordingsEnded(usize),
     /// These alarms have been seen; none, where all had been already.
     Acknowledged(Vec<u64>),
     /// The sheet was read again, and this was applied.
@@ -170,6 +189,12 @@ pub enum Refusal {
     /// Nothing comes next.
     #[error("nothing comes next on {0}: name the line, or say it first with \"choir next {0} LINE\"")]
     NothingNext(String),
+    /// It is recorded already.
+    #[error("{0} is being recorded already")]
+    Recorded(String),
+    /// It is not recorded.
+    #[error("{0} is not being recorded")]
+    NotRecorded(String),
     /// No alarm is meant by this.
     #[error("there is no alarm {what}. {hint}")]
     NoAlarm {

@@ -118,6 +118,17 @@ impl fmt::Display for Bitrate {
     }
 }
 
+/// Bytes as people say them: `14.2 MB`.
+#[must_use]
+pub fn say_bytes(bytes: u64) -> String {
+    match bytes {
+        0..1_000 => format!("{bytes} bytes"),
+        1_000..1_000_000 => format!("{} kB", bytes / 1_000),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
+        _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
+}
+
 /// A time as engineers say it: `850 ms`, `2.5 s`, `12 min 03 s`, `2 h 05 min`.
 #[must_use]
 pub fn say_duration(d: Duration) -> String {

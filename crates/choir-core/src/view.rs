@@ -27,6 +27,9 @@ pub struct ShowView {
     /// How the live view tells of them.
     #[serde(default)]
     pub tell: TellView,
+    /// What is being recorded.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub recordings: Vec<RecordingView>,
     /// Latest events, oldest first.
     pub events: Vec<EventView>,
     /// What stand-ins at the far ends measured, in a demo.
@@ -376,6 +379,32 @@ pub struct FeedView {
     /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency
     /// there.
     pub delay_to_input_ms: Option<f64>,
+}
+
+/// A recording.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct RecordingView {
+    /// `line dock`, `feed boathouse-1`.
+    pub subject: String,
+    /// Where.
+    pub folder: String,
+    /// The file that is being written.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// When it began, ms since 1970.
+    pub since_ms: u64,
+    /// Files so far.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// What is written now, bits per second.
+    pub rate_bps: u64,
+    /// How many hours the disk lasts at the rate of all recordings.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hours_left: Option<f64>,
+    /// Why it cannot be written.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failed: Option<String>,
 }
 
 /// A line that has failed, and for which another stands in.

@@ -8,7 +8,7 @@ use choir_core::{
     director::Unfit,
     facts::{
         Alarm, AlarmGrade, AlarmKind, AlarmStep, Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice,
-        Reason, Refused, Slow, State, Trouble, Waiting,
+        Reason, RecordingStep, Refused, Slow, State, Trouble, Waiting,
     },
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     model::{Measure, Mismatch},
@@ -357,6 +357,14 @@ fn events_are_as_reviewed() {
         ),
         (Subject::Feed(FeedId(0)), EventKind::StandIn { line: LineId(1), failed: LineId(0), why: Unfit::Broken, flaps: false }),
         (Subject::Feed(FeedId(0)), EventKind::Returned { line: LineId(1), away: secs(72) }),
+        (line, EventKind::Recording(RecordingStep::Begun { folder: "recordings".into(), by: By::CommandLine })),
+        (line, EventKind::Recording(RecordingStep::Ended { files: 1, bytes: 900 })),
+        (
+            line,
+            EventKind::Recording(RecordingStep::Failed { folder: "/media/stick".into(), cause: text("Input/output error (os error 5)") }),
+        ),
+        (line, EventKind::Recording(RecordingStep::DiskLow { folder: "recordings".into(), left: secs(3000) })),
+        (line, EventKind::Recording(RecordingStep::DiskFull { folder: "recordings".into(), free: 256 << 20 })),
         (Subject::Feed(FeedId(0)), EventKind::Previewed { line: LineId(1), by: By::CommandLine }),
         (line, EventKind::Held { held: true, by: By::CommandLine }),
         (line, EventKind::Held { held: false, by: By::LiveView }),
@@ -369,7 +377,7 @@ fn events_are_as_reviewed() {
     for (_, kind) in &others {
         match kind {
             EventKind::State { .. } | EventKind::Notice(_) | EventKind::TakeRequested { .. } | EventKind::TakeWaiting { .. } => {}
-            EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
+            EventKind::Recording(_) | EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
             EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
             EventKind::Alarm(..) => {} // Has its own surface.
@@ -391,6 +399,9 @@ fn answers_to_commands_are_as_reviewed() {
         Done::HeldOuts { feed, changed: 0, held: true },
         Done::HeldOuts { feed, changed: 1, held: true },
         Done::HeldOuts { feed, changed: 2, held: false },
+        Done::Recording { subject: Subject::Line(line), folder: "recordings".into() },
+        Done::RecordingsEnded(0),
+        Done::RecordingsEnded(2),
         Done::Examined { line, on: true },
         Done::Examined { line, on: false },
         Done::Acknowledged(Vec::new()),
@@ -404,6 +415,8 @@ fn answers_to_commands_are_as_reviewed() {
             Done::TakeRequested { .. }
             | Done::Previewed { .. }
             | Done::HeldOuts { .. }
+            | Done::Recording { .. }
+            | Done::RecordingsEnded(_)
             | Done::Held { .. }
             | Done::Examined { .. }
             | Done::Acknowledged(_)
@@ -418,6 +431,8 @@ fn answers_to_commands_are_as_reviewed() {
         Refusal::NoWayOut { feed: text("boathouse-1"), number: 3, count: 2 },
         Refusal::NotOpened { feed: text("boathouse-1"), why: text("port 7301 is taken") },
         Refusal::NothingNext(text("boathouse-1")),
+        Refusal::Recorded(text("boathouse-1")),
+        Refusal::NotRecorded(text("boathouse-1")),
         Refusal::Removed,
         Refusal::NoFile,
         Refusal::Sheet(text("regatta.toml: permission denied")),
@@ -428,6 +443,8 @@ fn answers_to_commands_are_as_reviewed() {
             | Refusal::NoWayOut { .. }
             | Refusal::NotOpened { .. }
             | Refusal::NothingNext(_)
+            | Refusal::Recorded(_)
+            | Refusal::NotRecorded(_)
             | Refusal::NoLine { .. }
             | Refusal::NoFeed { .. }
             | Refusal::Removed

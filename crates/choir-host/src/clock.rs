@@ -38,6 +38,14 @@ pub fn unix_ms() -> u64 {
     (unix_us() / 1000).max(0) as u64
 }
 
+/// Date and time in UTC as part of a file's name, from ms since 1970.
+#[must_use]
+pub fn stamp(ms: u64) -> String {
+    let at = time::OffsetDateTime::from_unix_timestamp((ms / 1000) as i64).unwrap_or(time::OffsetDateTime::UNIX_EPOCH);
+    let (h, m, s) = at.to_hms();
+    format!("{:04}{:02}{:02}-{h:02}{m:02}{s:02}", at.year(), u8::from(at.month()), at.day())
+}
+
 /// Waits until `at`, to tokio's millisecond; for ever without a time.
 pub async fn sleep_until(at: Option<Instant>) {
     match at {

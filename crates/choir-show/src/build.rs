@@ -10,6 +10,7 @@ use crate::{
 };
 use choir_core::{
     director::Director,
+    id::Subject,
     link::{Link, show_url},
     sheet::{Entry, Feed, Line, Sheet},
 };
@@ -181,6 +182,8 @@ impl Inner {
 
     /// Closes a line for good.
     pub async fn remove_line(&self, line: &LineRun) {
+        // Where it is recorded.
+        let _ = self.end_recordings(Some(&[Subject::Line(line.id)])).await;
         self.feeds().iter().flat_map(|f| f.medias()).for_each(|media| line.media.detach(media));
         self.names.remove_line(line.id);
         close(&line.way).await;
@@ -190,6 +193,7 @@ impl Inner {
 
     /// Closes a feed for good.
     pub async fn remove_feed(&self, feed: &FeedRun) {
+        let _ = self.end_recordings(Some(&[Subject::Feed(feed.id)])).await;
         for line in self.lines() {
             feed.medias().for_each(|media| line.media.detach(media));
         }

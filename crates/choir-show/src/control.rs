@@ -6,7 +6,9 @@
 use crate::{LinePicture, Show, still::Still};
 use base64::{Engine as _, prelude::BASE64_STANDARD};
 use choir_core::{
-    command::{By, Command, Done, Which},
+    command::{By, Command, Done, Refusal, Which},
+    id::Subject,
+    model::RecordSettings,
     view::ShowView,
     words::done_words,
 };
@@ -101,6 +103,23 @@ pub enum Request {
         line: String,
         /// A word of `choir sim show`.
         word: String,
+    },
+    /// Record lines and feeds.
+    Record {
+        /// Their names.
+        what: Vec<String>,
+        /// Where; relative to the sheet's folder.
+        folder: PathBuf,
+        /// A new file after so many seconds.
+        each_s: u64,
+        /// Or after so many bytes.
+        #[serde(default)]
+        bytes: Option<u64>,
+    },
+    /// End recordings.
+    EndRecordings {
+        /// Lines and feeds; all recordings if there are none.
+        what: Vec<String>,
     },
     /// Say that alarms have been seen.
     Acknowledge {
@@ -341,6 +360,14 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
             let numbers = what.iter().map(|w| show.alarms_of(w)).collect::<Result<Vec<_>, _>>();
             numbers.map(|all| Command::Acknowledge(Which::Numbers(all.concat())))
         }
+        Request::Record { what, folder, each_s, bytes } => {
+            let settings = RecordSettings { folder, each: Duration::from_secs(each_s.max(1)), bytes };
+            return record(by, &what, &settings, show).await;
+        }
+        Request::EndRecordings { what } => {
+            let subjects: Result<Vec<_>, _> = what.iter().map(|name| show.subject_named(name)).collect();
+            subjects.map(|s| Command::EndRecordings((!s.is_empty()).then_some(s)))
+        }
         Request::Reload => Ok(Command::Reload),
         Request::Stop => Ok(Command::Stop),
     };
@@ -352,6 +379,23 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
         Ok(done) => Answer::Done { said: done_words(&done, show.names()) },
         Err(refusal) => Answer::Refused { why: refusal.to_string() },
     }
+}
+
+/// Begins to record all of these, or none where one of them cannot be.
+async fn record(by: By, what: &[String], settings: &RecordSettings, show: &Show) -> Answer {
+    let refused = |refusal: Refusal| Answer::Refused { why: refusal.to_string() };
+    let subjects: Vec<Subject> = match what.iter().map(|name| show.subject_named(name)).collect() {
+        Ok(subjects) => subjects,
+        Err(refusal) => return refused(refusal),
+    };
+    let mut said = Vec::new();
+    for subject in subjects {
+        match show.execute(by, Command::Record { subject, settings: settings.clone() }).await {
+            Ok(done) => said.push(done_words(&done, show.names())),
+            Err(refusal) => return refused(refusal),
+        }
+    }
+    Answer::Done { said: said.join("\n") }
 }
 
 async fn pictures(show: &Show, lines: &[String], fit: (usize, usize), kept: bool) -> Answer {

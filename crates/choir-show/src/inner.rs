@@ -7,6 +7,7 @@ use crate::{
     line::LineRun,
     meter::{Drops, Judged},
     names::Names,
+    record::Recorder,
     side::Side,
 };
 use choir_core::{
@@ -75,6 +76,7 @@ pub(crate) struct Inner {
     /// As of the last tick: the system's table is long.
     pub drops: Mutex<Drops>,
     pub view: Mutex<ShowView>,
+    pub recorder: Recorder,
     pub reports: Mutex<Option<Reports>>,
     pub stand_ins: Mutex<Option<StandIns>>,
     pub stop: End,
@@ -156,6 +158,9 @@ impl Inner {
     }
 
     pub async fn wait_ways(&self, patience: Duration) {
+        if self.stopped.is_set() {
+            let _ = tokio::time::timeout(patience, self.end_recordings(None)).await;
+        }
         let mut ways: JoinSet<()> = JoinSet::new();
         let outs = self.feeds().into_iter().flat_map(|f| f.outs());
         let open: Vec<OpenWay> =
@@ -239,6 +244,7 @@ impl Inner {
             feeds,
             alarms: self.desk.view(&self.names),
             tell: self.desk.tell(),
+            recordings: self.recorder.view(|subject| words::Names::subject(&self.names, subject)),
             ..ShowView::default()
         };
     }

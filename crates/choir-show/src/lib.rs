@@ -9,6 +9,7 @@
 //! | [`ptz`] | steering a camera by ONVIF, VISCA or Stave name |
 //! | [`load`] | how many links this machine carries |
 //! | [`linecheck`], [`still`] | the check of every line before the show; pictures |
+//! | [`record`] | recordings of lines and feeds, and what is wrong with those that are there |
 //! | [`contact`] | pictures of several lines on one |
 
 mod alarms;
@@ -33,6 +34,8 @@ mod page;
 mod pictures;
 pub mod prove;
 pub mod ptz;
+pub mod record;
+mod recordings;
 mod reload;
 mod seen;
 mod show;

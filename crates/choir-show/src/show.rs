@@ -87,6 +87,7 @@ impl Show {
             started_ms: unix_ms(),
             drops: Mutex::default(),
             view: Mutex::default(),
+            recorder: crate::record::Recorder::default(),
             reports: Mutex::default(),
             stand_ins: Mutex::default(),
             stop,
@@ -123,6 +124,8 @@ impl Show {
                 self.0.line(line)?.media.examine(on);
                 Ok(Done::Examined { line, on })
             }
+            Command::Record { subject, settings } => self.0.record(by, subject, &settings),
+            Command::EndRecordings(subjects) => self.0.end_recordings(subjects.as_deref()).await,
             Command::Acknowledge(which) => {
                 let seen = self.0.desk.acknowledge(by, &which, &self.0.bus);
                 self.0.changed.notify_one();
@@ -167,6 +170,14 @@ impl Show {
             Holdable::Line(line) => Command::Hold { line, held },
             Holdable::Outs(feed, outs) => Command::HoldOuts { feed, outs, held },
         })
+    }
+
+    /// The line, else the feed, of this name.
+    ///
+    /// # Errors
+    /// There is neither.
+    pub fn subject_named(&self, name: &str) -> Result<Subject, Refusal> {
+        self.line_named(name).map(Subject::Line).or_else(|unknown| self.feed_named(name).map(Subject::Feed).map_err(|_| unknown))
     }
 
     /// Its alarms, and how whoever watches it is told of them.

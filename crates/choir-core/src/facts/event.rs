@@ -9,7 +9,7 @@ use crate::{
     model::Change,
 };
 use serde::{Deserialize, Serialize};
-use std::time::Duration;
+use std::{path::PathBuf, time::Duration};
 
 /// Something that happened.
 #[derive(Debug, Clone, PartialEq)]
@@ -93,6 +93,8 @@ pub enum EventKind {
         /// By whom.
         by: By,
     },
+    /// Something about a recording.
+    Recording(RecordingStep),
     /// An alarm has been raised, seen or ended.
     Alarm(Box<Alarm>, AlarmStep),
     /// Alarms cannot be handed on, or can be again.
@@ -115,6 +117,46 @@ pub enum EventKind {
     ReloadFailed(String),
 }
 
+/// What happened to a recording.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RecordingStep {
+    /// It has begun.
+    Begun {
+        /// Where.
+        folder: PathBuf,
+        /// By whom.
+        by: By,
+    },
+    /// It has ended, and is on the disk.
+    Ended {
+        /// Files of it.
+        files: u64,
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// It cannot be written; that is tried again and again.
+    Failed {
+        /// Where.
+        folder: PathBuf,
+        /// What the system says.
+        cause: String,
+    },
+    /// The disk will soon be full.
+    DiskLow {
+        /// Which.
+        folder: PathBuf,
+        /// How long it lasts at the rate of all recordings.
+        left: Duration,
+    },
+    /// The disk has no room for more: the recording has ended.
+    DiskFull {
+        /// Which.
+        folder: PathBuf,
+        /// Bytes that are left free for the machine.
+        free: u64,
+    },
+}
+
 impl EventKind {
     /// How bad it is.
     #[must_use]
@@ -124,6 +166,8 @@ impl EventKind {
             Self::State { state: State::Strained, .. } | Self::TakeWaiting { .. } | Self::StandIn { .. } | Self::ReloadFailed(_) => {
                 EventGrade::Warning
             }
+            Self::Recording(RecordingStep::DiskLow { .. }) => EventGrade::Warning,
+            Self::Recording(RecordingStep::Failed { .. } | RecordingStep::DiskFull { .. }) => EventGrade::Trouble,
             Self::State { state: State::Broken, .. } => EventGrade::Trouble,
             Self::Alarm(a, step) if step.calls() && a.grade == AlarmGrade::Trouble => EventGrade::Trouble,
             Self::Alarm(_, step) if step.calls() => EventGrade::Warning,

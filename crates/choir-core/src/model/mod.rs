@@ -2,10 +2,12 @@
 
 mod alarm;
 mod change;
+mod record;
 mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
+pub use record::RecordSettings;
 pub use standby::{SLATE, Standby};
 
 use crate::{

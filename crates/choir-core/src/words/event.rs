@@ -2,9 +2,9 @@ use super::{alarm, by_words};
 use crate::{
     command::Done,
     director::Unfit,
-    facts::{Event, EventKind},
+    facts::{Event, EventKind, RecordingStep},
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
-    units::say_duration,
+    units::{say_bytes, say_duration},
 };
 
 use std::time::Duration;
@@ -88,6 +88,7 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         EventKind::Returned { line, away } => format!("{} is fit again and comes back after {}", names.line(*line), say_duration(*away)),
         EventKind::Previewed { line, .. } => format!("{} comes next", names.line(*line)),
         EventKind::Held { held, by } => format!("{} {}", if *held { "held" } else { "released" }, by_words(*by)),
+        EventKind::Recording(step) => recording_words(step),
         EventKind::Alarm(alarm, step) => alarm::step_words(alarm, *step),
         EventKind::Messenger { to, failed: Some(why) } => format!("alarms do not reach {to}: {why}"),
         EventKind::Messenger { to, failed: None } => format!("alarms reach {to} again"),
@@ -96,6 +97,24 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         }
         EventKind::Reloaded(change) => format!("sheet reloaded: {change}"),
         EventKind::ReloadFailed(why) => format!("sheet not reloaded, nothing changed: {why}"),
+    }
+}
+
+fn recording_words(step: &RecordingStep) -> String {
+    match step {
+        RecordingStep::Begun { folder, .. } => format!("recording into {}", folder.display()),
+        RecordingStep::Ended { files, bytes } => {
+            format!("recorded: {}, {}", super::count(*files, "file"), say_bytes(*bytes))
+        }
+        RecordingStep::Failed { folder, cause } => {
+            format!("cannot be recorded into {}: {cause}; tried again each 2 s", folder.display())
+        }
+        RecordingStep::DiskLow { folder, left } => {
+            format!("the disk of {} is full in {} at this rate: make room, or end recordings", folder.display(), say_duration(*left))
+        }
+        RecordingStep::DiskFull { folder, free } => {
+            format!("recording ended: the disk of {} has {} left; make room and start it again", folder.display(), say_bytes(*free))
+        }
     }
 }
 
@@ -117,6 +136,9 @@ pub fn done_words(done: &Done, names: &dyn Names) -> String {
             }
         }
         Done::Examined { line, on } => format!("{} is {}examined", names.line(*line), if *on { "" } else { "no longer " }),
+        Done::Recording { subject, folder } => format!("{} is recorded into {}", names.name(*subject), folder.display()),
+        Done::RecordingsEnded(0) => "nothing was being recorded".into(),
+        Done::RecordingsEnded(n) => format!("{} ended", super::count(*n as u64, "recording")),
         Done::Acknowledged(numbers) => alarm::acknowledged_words(numbers),
         Done::Reloaded(change) => change.to_string(),
         Done::Stopping => "the show is stopping".into(),

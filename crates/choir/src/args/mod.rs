@@ -3,6 +3,7 @@
 mod device;
 mod linecheck;
 mod path;
+mod record;
 mod sheet;
 mod snap;
 mod stave;
@@ -11,6 +12,7 @@ pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, FrameArgs, MoveArgs,
 
 pub use linecheck::LinecheckArgs;
 pub use path::{PathMeasureArgs, Towards};
+pub use record::{RecordAction, RecordArgs, StartArgs};
 pub use sheet::{
     AddFeed, AddLine, AdviseArgs, Arrive, BudgetArgs, CardArgs, CheckArgs, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs, NewArgs, Target,
     WriteArgs,
@@ -93,6 +95,8 @@ pub enum Command {
     Next(NextArgs),
     /// Put another line on a feed, at that line's next keyframe.
     Take(TakeArgs),
+    /// Record lines and feeds; say what is wrong with recordings.
+    Record(RecordArgs),
     /// Stop a line, or the ways out of a feed, until released.
     Hold(HoldArgs),
     /// Start again what is held.

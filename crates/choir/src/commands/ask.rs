@@ -4,7 +4,7 @@ use crate::{
     args::{AckArgs, HoldArgs, NextArgs, ShowArgs, StatusArgs, TakeArgs},
     exit::{Failure, SHOW},
     live,
-    output::{alarms, one_line, tables},
+    output::{alarms, one_line, recordings, tables},
 };
 use choir_core::{spelling::did_you_mean, view::ShowView};
 use choir_show::control::{Answer, Client, Request};
@@ -24,6 +24,14 @@ pub(super) async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), F
     }
 }
 
+/// The running show, as this asks for it.
+pub(super) async fn view(sheet: Option<&Path>, request: &Request) -> Result<Box<ShowView>, Failure> {
+    match Client::connect(sheet).await?.ask(request).await? {
+        Answer::View(view) => Ok(view),
+        _ => Err(choir_show::control::ControlError::Strange.into()),
+    }
+}
+
 pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
     // A line's or feed's name has no dot and no slash.
     let (sheet, name) = match args.what {
@@ -31,9 +39,7 @@ pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
         what => (args.sheet, what),
     };
     let request = name.as_ref().map_or(Request::View, |name| Request::Look { histories: vec![name.clone()] });
-    let Answer::View(view) = Client::connect(sheet.as_deref()).await?.ask(&request).await? else {
-        return Err(choir_show::control::ControlError::Strange.into());
-    };
+    let view = view(sheet.as_deref(), &request).await?;
     if let Some(name) = name {
         return one(&view, &name, args.json);
     }
@@ -41,6 +47,9 @@ pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
     } else {
         print!("{}", tables::show(&view, tables::width()));
+        if !view.recordings.is_empty() {
+            print!("\n{}", recordings::list(&view.recordings));
+        }
         if verbose && !view.threads.is_empty() {
             print!("\n{}", tables::threads(&view.threads, tables::width()));
         }

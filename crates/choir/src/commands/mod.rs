@@ -16,6 +16,7 @@ pub mod link;
 pub mod new;
 pub mod path;
 pub mod ptz;
+pub mod record;
 pub mod run;
 pub mod sim;
 pub mod snap;

@@ -4,10 +4,10 @@ use super::until_stopped;
 use crate::{
     args::SnapArgs,
     exit::{FAILED, Failure, SHOW, SYSTEM, USAGE},
-    output::{clock, palette, plural, stamp},
+    output::{clock, palette, plural},
 };
 use choir_core::{facts::State, view::ShowView};
-use choir_host::clock::unix_ms;
+use choir_host::clock::{stamp, unix_ms};
 use choir_show::{
     contact::{self, Tile},
     control::{Answer, Client, ControlError, PictureAnswer, Request},

@@ -17,7 +17,7 @@ use super::{
     keys::{Binding, Do, all},
     lines, picture, take,
 };
-use crate::output::{clock, plural};
+use crate::output::{clock, plural, recordings};
 use choir_core::facts::State;
 use ratatui::{
     Frame,
@@ -101,6 +101,10 @@ fn draw_header(frame: &mut Frame<'_>, app: &App, area: Rect) {
     if unseen > 0 {
         spans.push(Span::raw("   "));
         spans.push(Span::styled(format!(" {} ", plural(unseen, "alarm")), app.theme.state(Some(State::Broken))));
+    }
+    if let Some((says, fails)) = recordings::short(&v.recordings) {
+        spans.push(Span::raw("   "));
+        spans.push(Span::styled(says, if fails { app.theme.state(Some(State::Broken)) } else { app.theme.title() }));
     }
     frame.render_widget(Paragraph::new(Line::from(spans)), area);
 }

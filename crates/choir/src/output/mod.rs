@@ -14,22 +14,14 @@ pub mod names;
 pub mod one_line;
 pub mod palette;
 pub mod path;
+pub mod recordings;
 pub mod redraw;
 pub mod sentences;
 pub mod tables;
 
-use time::OffsetDateTime;
-
 /// `1 line`, `2 lines`.
 pub fn plural(n: usize, word: &str) -> String {
     format!("{n} {word}{}", if n == 1 { "" } else { "s" })
-}
-
-/// Date and time in UTC as part of a file's name, from ms since 1970.
-pub fn stamp(ms: u64) -> String {
-    let at = OffsetDateTime::from_unix_timestamp((ms / 1000) as i64).unwrap_or(OffsetDateTime::UNIX_EPOCH);
-    let (h, m, s) = at.to_hms();
-    format!("{:04}{:02}{:02}-{h:02}{m:02}{s:02}", at.year(), u8::from(at.month()), at.day())
 }
 
 /// Time of day in UTC, from ms since 1970.

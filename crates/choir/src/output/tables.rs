@@ -192,7 +192,7 @@ pub fn show(v: &ShowView, width: usize) -> String {
 /// What is on a feed, for what it stands in, and what is about to come on.
 fn carries(f: &FeedView) -> String {
     let stands_in = f.stand_in.as_ref().filter(|s| s.chosen != f.line).map(|s| format!(" for {}", s.chosen));
-    let coming = f.next.as_ref().map(|n| format!(" (cut to {n} at its keyframe)"));
+    let coming = f.next.as_ref().map(|n| format!(" (cut to {n})"));
     let next = f.preview.as_ref().map(|n| format!(" (next: {n})"));
     [Some(f.line.clone()), stands_in, coming.or(next)].into_iter().flatten().collect()
 }
@@ -302,7 +302,7 @@ mod tests {
             "127.20.2.11:40000",
             "only 6 ms",
             "H.264 1280x720 at 25 (4.7 Mbps + 96 kbps)",
-            "finish-tower (next: start-pontoon)",
+            "finish-tower (cut to start-pontoon)",
             "srt://127.20.0.31:7201",
         ] {
             assert!(wide.contains(wanted), "{wanted} in\n{wide}");

@@ -14,6 +14,7 @@ mod namespaces;
 mod pictures;
 mod place;
 mod readme;
+mod records;
 mod sheets;
 mod shows;
 mod standby;
