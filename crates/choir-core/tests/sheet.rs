@@ -8,6 +8,7 @@ use choir_core::{
     sheet::read_sheet,
 };
 use proptest::prelude::*;
+use std::time::Duration;
 
 fn findings(text: &str) -> String {
     let (sheet, findings) = read_sheet(text);
@@ -255,5 +256,37 @@ fn what_is_wrong_with_names_is_found() {
             None => assert!(said.is_empty(), "{stave}: {said:?}"),
         }
         assert!(said.iter().all(|s| !s.contains("eight oars")), "a key is never said");
+    }
+}
+
+#[test]
+fn links_draw_on_settings_that_they_share() {
+    let sheet = |links: &str, from: &str| {
+        let text = format!(
+            "[show]\nname = \"Tarn Hollow Regatta\"\n{links}\n[[line]]\nname = \"launch\"\nfrom = {from}\n\
+             [[feed]]\nname = \"desk\"\nline = \"launch\"\nto = [{{ like = \"field\", mode = \"caller\", host = \"127.0.0.1\", port = 7201, latency = \"90 ms\" }}]\n"
+        );
+        let (sheet, findings) = read_sheet(&text);
+        sheet.ok_or_else(|| findings.iter().map(|f| format!("{} {} {}", f.subject, f.what, f.remedy)).collect::<Vec<_>>())
+    };
+    let field = "[link.field]\nlatency = \"350 ms\"\npassphrase = { env = \"FIELD\" }\nkey-length = 256";
+    let read = sheet(field, "{ like = \"field\", mode = \"listener\", port = 7101 }").expect("a sheet");
+    let srt = |link: &Link| match link {
+        Link::Srt(s) => (s.latency, s.key_bits, s.passphrase.clone()),
+        other => panic!("{other:?}"),
+    };
+    let secret = || Some(Secret::Env("FIELD".into()));
+    assert_eq!(srt(&read.lines[0].from), (Some(Duration::from_millis(350)), Some(256), secret()));
+    // What a link says itself holds.
+    assert_eq!(srt(&read.feeds[0].to[0]), (Some(Duration::from_millis(90)), Some(256), secret()));
+    for (links, says) in [
+        ("", "The sheet has no [link.field] yet"),
+        ("[link.fields]\nlatency = \"350 ms\"", "Did you mean \"fields\"?"),
+        ("[link.field]\nlatenzy = \"350 ms\"", "latenzy"),
+        ("[link.field]\nlike = \"far\"", "cannot draw on another"),
+        ("[link]\nfield = 3", "it must be a table"),
+    ] {
+        let found = sheet(links, "{ like = \"field\", mode = \"listener\", port = 7101 }").expect_err(links);
+        assert!(found.iter().any(|f| f.contains(says)), "{links}: {found:?}");
     }
 }

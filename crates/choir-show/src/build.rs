@@ -185,6 +185,9 @@ impl Inner {
         // Where it is recorded.
         let _ = self.end_recordings(Some(&[Subject::Line(line.id)])).await;
         self.feeds().iter().flat_map(|f| f.medias()).for_each(|media| line.media.detach(media));
+        for feed in self.feeds() {
+            lock(&feed.preview).take_if(|next| *next == line.id);
+        }
         self.names.remove_line(line.id);
         close(&line.way).await;
         write(&self.lines).retain(|l| l.id != line.id);

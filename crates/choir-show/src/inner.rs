@@ -77,6 +77,8 @@ pub(crate) struct Inner {
     pub drops: Mutex<Drops>,
     pub view: Mutex<ShowView>,
     pub recorder: Recorder,
+    /// What is recorded since the sheet says so.
+    pub recorded_by_sheet: Mutex<Vec<Subject>>,
     pub reports: Mutex<Option<Reports>>,
     pub stand_ins: Mutex<Option<StandIns>>,
     pub stop: End,

@@ -9,9 +9,10 @@ use choir_core::{
     command::{By, Done, Refusal},
     facts::{EventKind, RecordingStep},
     id::Subject,
-    model::RecordSettings,
+    model::{RecordPlan, RecordSettings},
     words::Names as _,
 };
+use choir_host::lock;
 use choir_ports::{AnyOutlet, Outlet};
 use std::sync::Arc;
 
@@ -34,6 +35,24 @@ impl Inner {
         }
         self.tell_recording(subject, RecordingStep::Begun { folder: folder.clone(), by });
         Ok(Done::Recording { subject, folder })
+    }
+
+    /// Begins what the sheet has recorded from now on, and ends what it no longer has.
+    pub async fn keep_recordings(self: &Arc<Self>, plan: &RecordPlan) {
+        let named = |name: &String| {
+            let line = self.names.find_line(name).map(Subject::Line);
+            line.or_else(|_| self.names.find_feed(name).map(Subject::Feed)).ok()
+        };
+        let wanted: Vec<Subject> = plan.start.iter().filter_map(named).collect();
+        let before = std::mem::replace(&mut *lock(&self.recorded_by_sheet), wanted.clone());
+        let over: Vec<Subject> = before.iter().filter(|s| !wanted.contains(s) && self.recorder.has(**s)).copied().collect();
+        if !over.is_empty() {
+            // They are there: they were looked up just now.
+            let _ = self.end_recordings(Some(&over)).await;
+        }
+        for subject in wanted.into_iter().filter(|s| !before.contains(s) && !self.recorder.has(*s)) {
+            let _ = self.record(By::Sheet, subject, &plan.settings);
+        }
     }
 
     fn source(&self, subject: Subject) -> Result<Source, Refusal> {

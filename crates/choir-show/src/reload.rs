@@ -102,6 +102,7 @@ impl Inner {
             self.open(opening).await?;
         }
         self.settle(change, new);
+        self.keep_recordings(&new.record).await;
         Ok(())
     }
 

@@ -88,6 +88,7 @@ impl Show {
             drops: Mutex::default(),
             view: Mutex::default(),
             recorder: crate::record::Recorder::default(),
+            recorded_by_sheet: Mutex::default(),
             reports: Mutex::default(),
             stand_ins: Mutex::default(),
             stop,

@@ -51,6 +51,8 @@ pub enum Difference {
     Devices,
     /// What looking at pictures may take.
     Pictures,
+    /// What is recorded by the sheet, or how.
+    Recordings,
     /// When trouble becomes an alarm, or who is told.
     Alarms,
     /// Something has changed that holds from the next start only.
@@ -72,6 +74,7 @@ impl fmt::Display for Difference {
             Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
             Self::Devices => f.write_str("devices changed"),
             Self::Alarms => f.write_str("alarms changed"),
+            Self::Recordings => f.write_str("recordings changed"),
             Self::Pictures => f.write_str("budget for pictures changed"),
             Self::NextStart(what) => write!(f, "{what} changed: applies at the next start"),
         }
@@ -135,6 +138,9 @@ impl Sheet {
         }
         if self.alarm != new.alarm {
             all.push(Difference::Alarms);
+        }
+        if self.record != new.record {
+            all.push(Difference::Recordings);
         }
         if self.stave != new.stave {
             all.push(Difference::NextStart("[stave]"));

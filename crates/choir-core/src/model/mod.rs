@@ -7,7 +7,7 @@ mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
-pub use record::RecordSettings;
+pub use record::{RecordPlan, RecordSettings};
 pub use standby::{SLATE, Standby};
 
 use crate::{
@@ -40,6 +40,8 @@ pub struct Sheet {
     pub stave: StaveSettings,
     /// `[alarm]`.
     pub alarm: AlarmSettings,
+    /// What is recorded from the start on.
+    pub record: RecordPlan,
 }
 
 impl Sheet {
@@ -80,6 +82,7 @@ impl Sheet {
             networks: Vec::new(),
             stave: StaveSettings::default(),
             alarm: AlarmSettings { wish: AlarmWish::off(), ..AlarmSettings::default() },
+            record: RecordPlan::default(),
         }
     }
 

@@ -13,6 +13,15 @@ pub struct RecordSettings {
     pub bytes: Option<u64>,
 }
 
+/// `[record]`: what is recorded from the start of the show on.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct RecordPlan {
+    /// How.
+    pub settings: RecordSettings,
+    /// Names of lines and feeds.
+    pub start: Vec<String>,
+}
+
 impl Default for RecordSettings {
     fn default() -> Self {
         Self { folder: "recordings".into(), each: Duration::from_secs(600), bytes: None }

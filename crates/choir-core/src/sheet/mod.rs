@@ -9,6 +9,7 @@ mod networks;
 mod places;
 mod read;
 mod reader;
+mod record;
 mod secrets;
 mod standby;
 mod stave;

@@ -10,11 +10,14 @@ use crate::{
     link::{DEFAULT_LATENCY, Field, Link, Problem, Value, from_fields, parse_url},
     model::{Feed, Line, Sheet, Show},
     secret::Secret,
+    spelling::did_you_mean,
     units::{UnitError, parse_duration},
 };
 use std::time::Duration;
 use toml_edit::{ImDocument, Item, TableLike, Value as Toml};
 
+/// What a link draws on settings by.
+const LIKE: &str = "like";
 /// Largest sheet that is read; a real one has some hundred lines.
 const SHEET_MAX: usize = 1 << 20;
 
@@ -63,20 +66,22 @@ fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
 
 impl Reader<'_> {
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
-        self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave", "alarm"]);
+        self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave", "alarm", "record", "link"]);
         let show = self.show(root);
+        self.shared_links(root);
         let (networks, network_spots) = self.entries(root, "network", Self::network);
         let (lines, line_spots) = self.entries(root, "line", Self::line);
         let (feeds, feed_spots) = self.entries(root, "feed", Self::feed);
         let (devices, device_spots) = self.devices(root);
         let stave = self.stave_settings(root);
         let alarm = self.alarm_settings(root);
+        let record = self.record_plan(root);
         if root.get("line").is_none() && root.get("device").is_none() {
             self.error(0, "", "the sheet has no line and no device.", "Add a [[line]] with name and from, or a [[device]].");
         }
         let named = show.is_some();
         let whole = check::Whole {
-            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, stave, alarm },
+            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, stave, alarm, record },
             stave_at: root.get("stave").map_or(0, |item| start(item.span())),
             line_names: names_of(root, "line"),
             network_names: names_of(root, "network"),
@@ -260,7 +265,55 @@ impl Reader<'_> {
         }
     }
 
+    /// `[link.NAME]`, for links to draw on.
+    fn shared_links(&mut self, root: &dyn TableLike) {
+        let Some(item) = root.get("link") else { return };
+        let Some(table) = item.as_table_like() else {
+            return self.error(start(item.span()), "link", "link must be tables.", "Write [link.NAME].");
+        };
+        for (name, item) in table.iter() {
+            let subject = format!("link \"{name}\"");
+            let Some(inside) = item.as_table_like() else {
+                self.error(start(item.span()), &subject, "it must be a table.", format!("Write [link.{name}]."));
+                continue;
+            };
+            let fields = self.fields(inside, &subject);
+            if let Some(like) = fields.iter().find(|f| f.key == LIKE) {
+                self.error(like.key_at, &subject, "it cannot draw on another.", "Write its settings out.");
+            }
+            self.links.insert(name.to_owned(), fields);
+        }
+    }
+
+    /// What a link says itself, and behind it what it draws on.
     fn link_table(&mut self, table: &dyn TableLike, at: usize, subject: &str) -> Option<Link> {
+        let mut fields = self.fields(table, subject);
+        if let Some(place) = fields.iter().position(|f| f.key == LIKE) {
+            let like = fields.swap_remove(place);
+            let shared = if let Value::Text(name) = &like.value { self.links.get(name).cloned() } else { None };
+            match shared {
+                Some(shared) => {
+                    let own: Vec<String> = fields.iter().map(|f| f.key.clone()).collect();
+                    fields.extend(shared.into_iter().filter(|f| !own.contains(&f.key)));
+                }
+                None => {
+                    let names: Vec<String> = self.links.keys().cloned().collect();
+                    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+                    let (name, remedy) = match &like.value {
+                        Value::Text(name) if !names.is_empty() => (name.clone(), did_you_mean(name, &names)),
+                        Value::Text(name) => (name.clone(), format!("The sheet has no [link.{name}] yet: add it.")),
+                        _ => (String::new(), "Write like = \"NAME\".".into()),
+                    };
+                    self.error(like.value_at, subject, format!("there are no link settings \"{name}\"."), remedy);
+                }
+            }
+        }
+        let (link, problems) = from_fields(fields, at);
+        self.problems(problems, 0, subject);
+        link
+    }
+
+    fn fields(&mut self, table: &dyn TableLike, subject: &str) -> Vec<Field> {
         let mut fields = Vec::new();
         for (key, item) in table.iter() {
             let value_at = start(item.span());
@@ -286,9 +339,7 @@ impl Reader<'_> {
             };
             fields.push(Field { key: key.to_owned(), key_at, value, value_at });
         }
-        let (link, problems) = from_fields(fields, at);
-        self.problems(problems, 0, subject);
-        link
+        fields
     }
 
     pub(super) fn secret(&mut self, table: &dyn TableLike, subject: &str) -> Option<Secret> {

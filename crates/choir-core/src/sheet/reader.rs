@@ -3,18 +3,22 @@
 use super::places::start;
 use crate::{
     finding::{Finding, Grade, Place},
+    link::Field,
     spelling::did_you_mean,
 };
+use std::collections::BTreeMap;
 use toml_edit::TableLike;
 
 pub(super) struct Reader<'a> {
     text: &'a str,
     pub findings: Vec<Finding>,
+    /// `[link.NAME]`: what links draw on by `like`.
+    pub links: BTreeMap<String, Vec<Field>>,
 }
 
 impl<'a> Reader<'a> {
     pub const fn new(text: &'a str) -> Self {
-        Self { text, findings: Vec::new() }
+        Self { text, findings: Vec::new(), links: BTreeMap::new() }
     }
 
     pub fn add(&mut self, grade: Grade, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {

@@ -76,11 +76,16 @@ impl Recorder {
     pub fn begin(&self, subject: Subject, name: &str, folder: &Path, settings: &RecordSettings, source: Source, tell: Tell) -> bool {
         let mut all = lock(&self.0);
         if all.iter().any(|r| r.subject == subject) {
+            drop(all);
+            (source.detach)();
             return false;
         }
         let (end, stop) = Stop::new();
         let progress: Arc<Mutex<Progress>> = Arc::default();
-        let limit = SegmentLimit { time_us: settings.each.as_micros() as i64, bytes: settings.bytes.unwrap_or(BYTES_MOST) };
+        let limit = SegmentLimit {
+            time_us: i64::try_from(settings.each.as_micros()).unwrap_or(i64::MAX),
+            bytes: settings.bytes.unwrap_or(BYTES_MOST),
+        };
         let writer = Writer {
             recorder: self.clone(),
             tell,

@@ -63,6 +63,27 @@ fn a_line_and_a_feed_are_recorded_in_segments_while_the_show_runs() {
 }
 
 #[test]
+fn the_sheet_says_what_is_recorded_and_a_reload_changes_it() {
+    let place = stage(2);
+    let sheet = fs::read_to_string(place.path("show.toml")).expect("a sheet");
+    place.write("show.toml", &format!("{sheet}[record]\nstart = [\"line-0\", \"desk\"]\nfolder = \"tapes\"\n"));
+    let mut show = place.start(&["run", "show.toml"]);
+    place.until_answered();
+    let recorded = |v: &serde_json::Value| -> Vec<String> {
+        v["recordings"].as_array().into_iter().flatten().filter_map(|r| Some(r["subject"].as_str()?.to_owned())).collect()
+    };
+    place.until("both", |v| recorded(v) == ["line line-0", "feed desk"] && v["recordings"][1]["bytes"].as_u64() > Some(0));
+    place.write("show.toml", &format!("{sheet}[record]\nstart = [\"line-1\", \"desk\"]\nfolder = \"tapes\"\n"));
+    let out = place.run(&["reload"]);
+    assert!(out.code == 0 && out.stdout.contains("recordings changed"), "{}{}", out.stdout, out.stderr);
+    place.until("the other", |v| recorded(v) == ["feed desk", "line line-1"] && v["recordings"][1]["bytes"].as_u64() > Some(0));
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+    let (code, files) = checked(&place, "tapes");
+    assert_eq!((code, files.len()), (0, 3), "{files:#?}");
+}
+
+#[test]
 fn what_is_not_a_recording_is_told() {
     let place = Place::new();
     assert!(place.run(&["record", "check", "nowhere"]).stderr.contains("nowhere"));
