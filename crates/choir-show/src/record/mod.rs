@@ -42,8 +42,29 @@ struct Progress {
     bytes: u64,
     /// Bits per second of late.
     rate: u64,
-    free: Option<u64>,
+    disk: Option<Disk>,
     failed: Option<String>,
+}
+
+/// A file system: which one, and what is free on it.
+#[derive(Debug, Clone, Copy)]
+struct Disk {
+    id: u64,
+    free: u64,
+}
+
+impl Disk {
+    /// The one that holds a folder, or the next folder above it that exists; none for what has no
+    /// size, such as /proc.
+    fn of(folder: &Path) -> Option<Self> {
+        let stat = folder.ancestors().find_map(|f| rustix::fs::statvfs(f).ok()).filter(|s| s.f_blocks > 0)?;
+        Some(Self { id: stat.f_fsid, free: stat.f_bavail * stat.f_frsize })
+    }
+
+    /// How long it lasts at this rate, down to what is left free.
+    fn lasts(&self, bps: u64) -> Option<Duration> {
+        (bps > 0).then(|| Duration::from_secs(self.free.saturating_sub(DISK_LEAST) * 8 / bps))
+    }
 }
 
 /// One recording.
@@ -123,40 +144,29 @@ impl Recorder {
         done
     }
 
-    /// Bits per second of all.
-    fn rate(&self) -> u64 {
-        lock(&self.0).iter().map(|r| lock(&r.progress).rate).sum()
+    /// Bits per second of all on a disk.
+    fn rate(&self, disk: Disk) -> u64 {
+        let on_it = |p: &Progress| p.disk.is_some_and(|d| d.id == disk.id);
+        lock(&self.0).iter().map(|r| lock(&r.progress).clone()).filter(on_it).map(|p| p.rate).sum()
     }
 
     /// How all of them stand; the names are for whoever knows them.
     pub fn view(&self, name: impl Fn(Subject) -> String) -> Vec<RecordingView> {
-        let sum = self.rate();
-        let view = |r: &Recording| {
-            let p = lock(&r.progress).clone();
-            RecordingView {
-                subject: name(r.subject),
-                folder: r.folder.display().to_string(),
-                file: p.file.as_ref().and_then(|f| f.file_name()).map(|f| f.to_string_lossy().into_owned()),
-                since_ms: r.since_ms,
-                files: p.files,
-                bytes: p.bytes,
-                rate_bps: p.rate,
-                hours_left: p.free.and_then(|free| lasts(free, sum)).map(|left| left.as_secs_f64() / 3600.0),
-                failed: p.failed,
-            }
+        let look = |r: &Recording| (r.subject, r.folder.clone(), r.since_ms, lock(&r.progress).clone());
+        let all: Vec<_> = lock(&self.0).iter().map(look).collect();
+        let view = |(subject, folder, since_ms, p): (Subject, PathBuf, u64, Progress)| RecordingView {
+            subject: name(subject),
+            folder: folder.display().to_string(),
+            file: p.file.as_ref().and_then(|f| f.file_name()).map(|f| f.to_string_lossy().into_owned()),
+            since_ms,
+            files: p.files,
+            bytes: p.bytes,
+            rate_bps: p.rate,
+            hours_left: p.disk.and_then(|disk| disk.lasts(self.rate(disk))).map(|left| left.as_secs_f64() / 3600.0),
+            failed: p.failed,
         };
-        lock(&self.0).iter().map(view).collect()
+        all.into_iter().map(view).collect()
     }
-}
-
-/// How long the disk lasts at this rate, down to what is left free.
-fn lasts(free: u64, bps: u64) -> Option<Duration> {
-    (bps > 0).then(|| Duration::from_secs(free.saturating_sub(DISK_LEAST) * 8 / bps))
-}
-
-/// Free bytes of the file system that holds a folder, or the next one above it that exists.
-fn free(folder: &Path) -> Option<u64> {
-    folder.ancestors().find_map(|f| rustix::fs::statvfs(f).ok()).map(|s| s.f_bavail * s.f_frsize)
 }
 
 /// Writes one recording.
@@ -218,12 +228,12 @@ impl Writer {
         if ends && written.is_ok() {
             written = self.files.close();
         }
-        let free = free(&self.folder);
+        let disk = Disk::of(&self.folder);
         let mut p = lock(&self.progress);
         // Over some ten writes.
         let bps = (self.files.bytes - before) * 8 * 1000 / WRITE_EVERY.as_millis() as u64;
         p.rate = if p.rate == 0 { bps } else { (p.rate * 9 + bps) / 10 };
-        (p.files, p.bytes, p.free) = (self.files.count, self.files.bytes, free);
+        (p.files, p.bytes, p.disk) = (self.files.count, self.files.bytes, disk);
         p.file = self.files.current().map(Path::to_owned);
         drop(p);
         (self, written)
@@ -239,8 +249,8 @@ impl Writer {
 
     /// Warns of a disk that will soon be full; true when there is no room for more.
     fn judge_disk(&mut self) -> bool {
-        let Some(free) = lock(&self.progress).free else { return false };
-        let left = lasts(free, self.recorder.rate());
+        let Some(disk) = lock(&self.progress).disk else { return false };
+        let (free, left) = (disk.free, disk.lasts(self.recorder.rate(disk)));
         if free <= DISK_LEAST {
             lock(&self.progress).failed = Some(format!("{} MiB are left on the disk", free >> 20));
             (self.tell)(self.subject, RecordingStep::DiskFull { folder: self.folder.clone(), free });
