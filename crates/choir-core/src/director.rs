@@ -171,8 +171,9 @@ impl Director {
             let fit_for = s.fit_since.map(|since| now.saturating_sub(since));
             let returns = fit_for.is_some_and(|fit| long.is_some_and(|long| fit >= long));
             // Better a line that has just come back than one that has failed; and where it is back
-            // before the cut away from it, there need be none.
-            let at_once = chosen_fit && plan.back.is_some() && (unfit.is_some() || on == Some(self.chosen));
+            // before the cut away from it, there need be none, unless that happens again and again.
+            let in_time = on == Some(self.chosen) && !s.flaps;
+            let at_once = chosen_fit && plan.back.is_some() && (unfit.is_some() || in_time);
             if returns || at_once {
                 let away = now.saturating_sub(s.since);
                 self.stand_in = None;
@@ -307,6 +308,16 @@ mod tests {
         assert!(matches!(s.runs(700)[..], [(500, Move::StandIn { .. })]));
         s.sends(MAIN, true);
         assert!(matches!(s.runs(1000)[..], [(800, Move::Return { .. })]));
+        // The third time it is not waited for.
+        let mut moves = Vec::new();
+        for _ in 0..3 {
+            s.sends(MAIN, false);
+            moves.extend(s.runs(700));
+            s.sends(MAIN, true);
+            moves.extend(s.runs(1000));
+        }
+        assert_eq!(moves.iter().filter(|(_, m)| matches!(m, Move::Return { .. })).count(), 1);
+        assert!(s.director.stand_in().is_some_and(|s| s.flaps));
     }
 
     #[test]
