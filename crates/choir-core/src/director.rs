@@ -117,7 +117,7 @@ pub struct Director {
 }
 
 impl Director {
-    /// One whose feed begins with a line at `now`.
+    /// One for what the engineer chooses at `now`: that holds before anything else.
     #[must_use]
     pub fn new(chosen: LineId, now: Duration) -> Self {
         Self { chosen, since: now, stand_in: None, broken: None, failures: VecDeque::new() }
@@ -139,11 +139,6 @@ impl Director {
     #[must_use]
     pub fn wanted(&self) -> LineId {
         self.stand_in.map_or(self.chosen, |s| s.line)
-    }
-
-    /// The engineer chooses: that holds before anything else.
-    pub fn choose(&mut self, line: LineId, now: Duration) {
-        *self = Self::new(line, now);
     }
 
     /// Looks at the lines at `now`; gives what is to be changed, which is changed with this call.
@@ -293,9 +288,9 @@ mod tests {
         assert_eq!(s.runs(1000).len(), 1);
         s.sends(MAIN, true);
         assert_eq!(s.runs(3_600_000), []);
-        s.director.choose(MAIN, ms(s.now));
+        s.director = Director::new(MAIN, ms(s.now));
         assert_eq!((s.director.wanted(), s.runs(10_000)), (MAIN, vec![]));
-        s.director.choose(CLIP, ms(s.now));
+        s.director = Director::new(CLIP, ms(s.now));
         s.sends(CLIP, false);
         assert!(matches!(s.runs(1000)[..], [(_, Move::StandIn { line: SECOND, failed: CLIP, .. })]));
     }
@@ -369,7 +364,7 @@ mod tests {
             for (line, sends, time, take) in steps {
                 s.sends(LineId(line), sends);
                 if let Some(take) = take {
-                    s.director.choose(LineId(take), ms(s.now));
+                    s.director = Director::new(LineId(take), ms(s.now));
                 }
                 let mut on = s.director.wanted();
                 for (_, m) in s.runs(time * 100) {

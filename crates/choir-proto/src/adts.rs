@@ -32,38 +32,6 @@ pub fn parse(data: &[u8]) -> Option<AdtsHeader> {
     })
 }
 
-/// One frame of silence, AAC-LC, with its header: each channel says that it has no spectrum (ISO
-/// 14496-3, 4.4.2). More than two channels become two, and an unknown rate 48 kHz.
-#[must_use]
-pub fn silence(sample_rate: u32, channels: u8) -> Vec<u8> {
-    let (mut bits, mut count) = (0u128, 0);
-    let mut put = |value: u128, width: u32| {
-        bits = bits << width | value;
-        count += width;
-    };
-    let pair = channels >= 2;
-    // A pair without a common window, or a single channel; then per channel a gain of 0, a long
-    // window without bands, and no pulses, noise shaping or gain control.
-    put(u128::from(pair), 3);
-    put(0, 4);
-    if pair {
-        put(0, 1);
-    }
-    (0..1 + u8::from(pair)).for_each(|_| put(0, 8 + 1 + 2 + 1 + 6 + 1 + 3));
-    // The end.
-    put(7, 3);
-    let padding = (8 - count % 8) % 8;
-    let bytes = (count + padding) / 8;
-    let data = &(bits << padding).to_be_bytes()[16 - bytes as usize..];
-    let rate = RATES.iter().position(|r| *r == sample_rate).unwrap_or(3) as u8;
-    let size = 7 + data.len() as u16;
-    let channels = 1 + u8::from(pair);
-    let mut frame =
-        vec![0xFF, 0xF1, 1 << 6 | rate << 2, channels << 6 | (size >> 11) as u8, (size >> 3) as u8, (size << 5) as u8 | 0x1F, 0xFC];
-    frame.extend_from_slice(data);
-    frame
-}
-
 /// The frames at the start of `data`, as far as they are whole.
 pub fn frames(mut data: &[u8]) -> impl Iterator<Item = (AdtsHeader, &[u8])> {
     std::iter::from_fn(move || {
@@ -77,16 +45,6 @@ pub fn frames(mut data: &[u8]) -> impl Iterator<Item = (AdtsHeader, &[u8])> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn silence_says_its_rate_and_channels() {
-        for (rate, channels) in [(48_000, 2), (44_100, 1), (32_000, 2)] {
-            let frame = silence(rate, channels);
-            let header = parse(&frame).expect("a header");
-            assert_eq!((header.frame_bytes, header.sample_rate, header.channels, header.samples), (frame.len(), rate, channels, 1024));
-        }
-        assert_eq!(parse(&silence(1, 6)).map(|h| (h.sample_rate, h.channels)), Some((48_000, 2)));
-    }
 
     #[test]
     fn a_header_says_size_rate_and_channels() {

@@ -12,7 +12,7 @@ const SETS: [u8; 22] = [0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x
 fn stream(sizes: &[usize], every: usize) -> Vec<u8> {
     let mut writer =
         TsWriter::new(WriterConfig { audio: Some(PmtStream { pid: 0x101, kind: StreamKind::AacAdts }), ..WriterConfig::default() });
-    let (mut out, silence) = (Vec::new(), choir_proto::adts::silence(48_000, 2));
+    let (mut out, silence) = (Vec::new(), choir_proto::audio::aac_silence(48_000, 2));
     for (n, size) in sizes.iter().enumerate() {
         let keyframe = n % every == 0;
         let head = [0, 0, 0, 1, if keyframe { 0x65 } else { 0x41 }, 0x88];

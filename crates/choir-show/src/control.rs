@@ -381,7 +381,7 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
     }
 }
 
-/// Begins to record all of these, or none where one of them cannot be.
+/// Begins to record these in turn, up to the first that cannot be; none where a name is unknown.
 async fn record(by: By, what: &[String], settings: &RecordSettings, show: &Show) -> Answer {
     let refused = |refusal: Refusal| Answer::Refused { why: refusal.to_string() };
     let subjects: Vec<Subject> = match what.iter().map(|name| show.subject_named(name)).collect() {

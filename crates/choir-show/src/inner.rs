@@ -96,11 +96,11 @@ impl Inner {
     }
 
     pub fn line(&self, id: LineId) -> Result<Arc<LineRun>, Refusal> {
-        self.lines().into_iter().find(|l| l.id == id).ok_or(Refusal::Removed)
+        read(&self.lines).iter().find(|l| l.id == id).cloned().ok_or(Refusal::Removed)
     }
 
     pub fn feed(&self, id: FeedId) -> Result<Arc<FeedRun>, Refusal> {
-        self.feeds().into_iter().find(|f| f.id == id).ok_or(Refusal::Removed)
+        read(&self.feeds).iter().find(|f| f.id == id).cloned().ok_or(Refusal::Removed)
     }
 
     /// The line of this name.

@@ -3,7 +3,7 @@
 
 use choir_core::{
     command::Refusal,
-    id::{DeviceId, FeedId, LineId, NetworkId, OutId},
+    id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     spelling::did_you_mean,
     words,
 };
@@ -86,6 +86,11 @@ impl Names {
 
     pub fn find_line(&self, name: &str) -> Result<LineId, Refusal> {
         find(&lock(&self.0).lines, name).map(LineId).map_err(|hint| Refusal::NoLine { name: name.to_owned(), hint })
+    }
+
+    /// The line of this name, else the feed.
+    pub fn find_subject(&self, name: &str) -> Result<Subject, Refusal> {
+        self.find_line(name).map(Subject::Line).or_else(|unknown| self.find_feed(name).map(Subject::Feed).map_err(|_| unknown))
     }
 
     pub fn find_feed(&self, name: &str) -> Result<FeedId, Refusal> {

@@ -39,11 +39,7 @@ impl Inner {
 
     /// Begins what the sheet has recorded from now on, and ends what it no longer has.
     pub async fn keep_recordings(self: &Arc<Self>, plan: &RecordPlan) {
-        let named = |name: &String| {
-            let line = self.names.find_line(name).map(Subject::Line);
-            line.or_else(|_| self.names.find_feed(name).map(Subject::Feed)).ok()
-        };
-        let wanted: Vec<Subject> = plan.start.iter().filter_map(named).collect();
+        let wanted: Vec<Subject> = plan.start.iter().filter_map(|name| self.names.find_subject(name).ok()).collect();
         let before = std::mem::replace(&mut *lock(&self.recorded_by_sheet), wanted.clone());
         let over: Vec<Subject> = before.iter().filter(|s| !wanted.contains(s) && self.recorder.has(**s)).copied().collect();
         if !over.is_empty() {

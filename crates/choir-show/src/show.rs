@@ -178,7 +178,7 @@ impl Show {
     /// # Errors
     /// There is neither.
     pub fn subject_named(&self, name: &str) -> Result<Subject, Refusal> {
-        self.line_named(name).map(Subject::Line).or_else(|unknown| self.feed_named(name).map(Subject::Feed).map_err(|_| unknown))
+        self.0.names.find_subject(name)
     }
 
     /// Its alarms, and how whoever watches it is told of them.

@@ -75,7 +75,8 @@ impl Inner {
 
     fn judge(&self, feed: &FeedRun, plan: &Standby, now: Instant) -> Option<Move> {
         let slate = lock(&feed.slate).as_ref().map(|s| s.id);
-        let number = |name: &String| self.names.find_line(name).ok().or_else(|| slate.filter(|_| name == SLATE));
+        // There is a slate only where no line has its name.
+        let number = |name: &String| slate.filter(|_| name == SLATE).or_else(|| self.names.find_line(name).ok());
         let lines: Vec<LineId> = plan.lines.iter().filter_map(number).collect();
         let fitness = |id| match self.line(id) {
             Ok(line) => line.fitness(now),

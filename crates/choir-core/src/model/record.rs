@@ -13,6 +13,11 @@ pub struct RecordSettings {
     pub bytes: Option<u64>,
 }
 
+impl RecordSettings {
+    /// A shorter segment says that it was meant for another use.
+    pub const EACH_LEAST: Duration = Duration::from_secs(2);
+}
+
 /// `[record]`: what is recorded from the start of the show on.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct RecordPlan {

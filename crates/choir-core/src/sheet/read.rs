@@ -59,7 +59,7 @@ pub fn read_sheet(text: &str) -> (Option<Sheet>, Vec<Finding>) {
 }
 
 /// The names of all entries, also of those that are wrong otherwise.
-fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
+pub(super) fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
     let tables = root.get(key).and_then(Item::as_array_of_tables);
     tables.into_iter().flatten().filter_map(|t| t.get("name")?.as_str().map(str::to_owned)).collect()
 }

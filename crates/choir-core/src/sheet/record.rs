@@ -1,22 +1,20 @@
 //! `[record]`: what is recorded from the start of the show on.
 
-use super::{places::start, reader::Reader};
+use super::{places::start, read::names_of, reader::Reader};
 use crate::{
-    model::RecordPlan,
+    model::{RecordPlan, RecordSettings},
     units::{UnitError, parse_duration},
 };
 use std::time::Duration;
 use toml_edit::TableLike;
 
-/// A shorter segment says that it was meant for another use.
-const EACH_LEAST: Duration = Duration::from_secs(2);
 /// MB of one segment.
 const SIZE: std::ops::RangeInclusive<i64> = 1..=1_000_000;
 
 fn each(text: &str) -> Result<Duration, UnitError> {
     let time = parse_duration(text)?;
     let short = || UnitError { what: format!("\"{text}\" is too short."), allowed: "Allowed: 2 s and more.".into() };
-    if time >= EACH_LEAST { Ok(time) } else { Err(short()) }
+    if time >= RecordSettings::EACH_LEAST { Ok(time) } else { Err(short()) }
 }
 
 impl Reader<'_> {
@@ -42,12 +40,8 @@ impl Reader<'_> {
                 self.error(start(item.span()), "record", "size is not a number of MB.", "Allowed: 1 to 1000000.");
             }
         }
+        let all = [names_of(root, "line"), names_of(root, "feed")].concat();
         for (name, at) in self.texts(table, "record", "start") {
-            let named = |key: &str| {
-                let tables = root.get(key).and_then(toml_edit::Item::as_array_of_tables);
-                tables.into_iter().flatten().filter_map(|t| t.get("name")?.as_str().map(str::to_owned)).collect::<Vec<_>>()
-            };
-            let all = [named("line"), named("feed")].concat();
             if !all.contains(&name) {
                 let names: Vec<&str> = all.iter().map(String::as_str).collect();
                 self.error(at, "record", format!("there is no line and no feed \"{name}\"."), crate::spelling::did_you_mean(&name, &names));
@@ -61,7 +55,7 @@ impl Reader<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{model::RecordSettings, sheet::read_sheet};
+    use crate::sheet::read_sheet;
 
     fn read(record: &str) -> Result<RecordPlan, Vec<String>> {
         let text = format!(

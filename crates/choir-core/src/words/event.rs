@@ -132,7 +132,8 @@ pub fn done_words(done: &Done, names: &dyn Names) -> String {
             let (feed, word) = (names.feed(*feed), if *held { "held" } else { "released" });
             match changed {
                 0 => format!("{feed} is {word} already"),
-                n => format!("{} of {feed} {word}", super::count(*n as u64, "way out").replace("way outs", "ways out")),
+                1 => format!("1 way out of {feed} {word}"),
+                n => format!("{n} ways out of {feed} {word}"),
             }
         }
         Done::Examined { line, on } => format!("{} is {}examined", names.line(*line), if *on { "" } else { "no longer " }),

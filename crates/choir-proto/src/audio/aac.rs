@@ -106,6 +106,34 @@ impl AacConfig {
     }
 }
 
+/// One frame of silence, AAC-LC, with its header: each channel says that it has no spectrum (ISO
+/// 14496-3, 4.4.2). More than two channels become two, and an unknown rate 48 kHz.
+#[must_use]
+pub fn aac_silence(sample_rate: u32, channels: u8) -> Vec<u8> {
+    let (mut bits, mut count) = (0u128, 0);
+    let mut put = |value: u128, width: u32| {
+        bits = bits << width | value;
+        count += width;
+    };
+    let pair = channels >= 2;
+    // A pair without a common window, or a single channel; then per channel a gain of 0, a long
+    // window without bands, and no pulses, noise shaping or gain control.
+    put(u128::from(pair), 3);
+    put(0, 4);
+    if pair {
+        put(0, 1);
+    }
+    (0..1 + u8::from(pair)).for_each(|_| put(0, 8 + 1 + 2 + 1 + 6 + 1 + 3));
+    // The end.
+    put(7, 3);
+    let padding = (8 - count % 8) % 8;
+    let bytes = (count + padding) / 8;
+    let data = &(bits << padding).to_be_bytes()[16 - bytes as usize..];
+    let sample_rate = if RATES.contains(&sample_rate) { sample_rate } else { 48_000 };
+    let config = AacConfig { object_type: 2, sample_rate, channels: 1 + u8::from(pair), frame_samples: 1024 };
+    config.adts_header(data.len()).iter().flatten().chain(data).copied().collect()
+}
+
 fn object_type(bits: &mut Bits<'_>) -> Option<u8> {
     match bits.read(5)? {
         31 => Some(32 + bits.read(6)? as u8),
@@ -139,6 +167,16 @@ mod tests {
         assert_eq!(AacConfig::parse(&[0x2B, 0x11, 0x88, 0x00]).map(|c| (c.object_type, c.sample_rate)), Some((2, 24_000)));
         assert_eq!(AacConfig::parse(&[0x11]), None);
         assert_eq!(AacConfig::parse(&[0xF8, 0, 0, 0]), None);
+    }
+
+    #[test]
+    fn silence_says_its_rate_and_channels() {
+        for (rate, channels) in [(48_000, 2), (44_100, 1), (32_000, 2)] {
+            let frame = aac_silence(rate, channels);
+            let header = crate::adts::parse(&frame).expect("a header");
+            assert_eq!((header.frame_bytes, header.sample_rate, header.channels, header.samples), (frame.len(), rate, channels, 1024));
+        }
+        assert_eq!(crate::adts::parse(&aac_silence(1, 6)).map(|h| (h.sample_rate, h.channels)), Some((48_000, 2)));
     }
 
     #[test]

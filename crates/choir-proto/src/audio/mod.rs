@@ -6,7 +6,7 @@ mod latm;
 mod pcm;
 mod st302;
 
-pub use aac::AacConfig;
+pub use aac::{AacConfig, aac_silence};
 pub use g711::{Law, Upsampler, decode as decode_g711};
 pub use latm::{LatmError, StreamMux};
 pub use pcm::{PCM_CHANNELS, PCM_SAMPLE, fit_channels};

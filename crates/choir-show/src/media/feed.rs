@@ -180,10 +180,7 @@ impl FeedMedia {
         let (before, wanted) = (s.splicer.on(), s.wanted);
         let (out, cut) = s.splicer.push(wanted, key, now, piece, preroll);
         let leads = !s.by_units();
-        let told = s.note_cut(leads, now, before, cut);
-        if leads && !out.is_empty() {
-            s.gave = Some(now);
-        }
+        let told = s.note_given(leads, now, before, cut, !out.is_empty());
         // Still locked: what another source gives next goes behind it.
         if !out.is_empty() && !s.muted {
             s.outs.iter().for_each(|o| o.push(out.clone()));
@@ -199,10 +196,7 @@ impl FeedMedia {
         let (before, wanted, mut out) = (s.units.on(), s.wanted, Vec::new());
         let cut = s.units.push(wanted, key, now, unit, preroll, &mut out);
         let leads = s.by_units();
-        let told = s.note_cut(leads, now, before, cut);
-        if leads && !out.is_empty() {
-            s.gave = Some(now);
-        }
+        let told = s.note_given(leads, now, before, cut, !out.is_empty());
         if !s.muted {
             for unit in out {
                 s.unit_outs.iter().for_each(|o| o.push(unit.clone()));
@@ -226,8 +220,16 @@ impl FeedState {
         if self.by_units() { self.units.on() } else { self.splicer.on() }
     }
 
-    /// Takes in a cut of one shape; true when there was one, and `leads`: this shape says which
-    /// line is on.
+    /// Takes in what one shape gives at `now`; true when there was a cut, and `leads`: this shape
+    /// says which line is on.
+    fn note_given(&mut self, leads: bool, now: i64, before: Option<SourceKey>, cut: Option<Cut>, gives: bool) -> bool {
+        let told = self.note_cut(leads, now, before, cut);
+        if leads && gives {
+            self.gave = Some(now);
+        }
+        told
+    }
+
     fn note_cut(&mut self, leads: bool, now: i64, before: Option<SourceKey>, cut: Option<Cut>) -> bool {
         let Some(cut) = cut else { return false };
         let is_take = before.is_some_and(|old| old.line != cut.to.line);

@@ -205,9 +205,7 @@ impl LineMedia {
         let counters = if s.is_units { TsCounters::default() } else { s.index.counters() };
         LineReading { info: s.meter.info(counters), begun: s.begun, last: s.last, bytes: s.bytes, session: s.session }
     }
-}
 
-impl LineMedia {
     /// When the last piece came.
     pub fn last(&self) -> Option<Instant> {
         lock(&self.source).last

@@ -146,8 +146,11 @@ impl Recorder {
 
     /// Bits per second of all on a disk.
     fn rate(&self, disk: Disk) -> u64 {
-        let on_it = |p: &Progress| p.disk.is_some_and(|d| d.id == disk.id);
-        lock(&self.0).iter().map(|r| lock(&r.progress).clone()).filter(on_it).map(|p| p.rate).sum()
+        let on_it = |r: &Recording| {
+            let p = lock(&r.progress);
+            p.disk.is_some_and(|d| d.id == disk.id).then_some(p.rate)
+        };
+        lock(&self.0).iter().filter_map(on_it).sum()
     }
 
     /// How all of them stand; the names are for whoever knows them.

@@ -47,19 +47,8 @@ pub(super) fn draw(card: &Card, (width, height): (usize, usize)) -> Vec<u8> {
 
 /// Broken at spaces into rows of at most so many letters.
 fn wrapped(text: &str, letters: usize) -> Vec<String> {
-    let mut rows = vec![String::new()];
-    for word in text.split_whitespace() {
-        let Some(last) = rows.last_mut() else { break };
-        if last.is_empty() {
-            last.push_str(word);
-        } else if last.chars().count() + 1 + word.chars().count() <= letters {
-            last.push(' ');
-            last.push_str(word);
-        } else {
-            rows.push(word.to_owned());
-        }
-    }
-    rows
+    let whole_words = textwrap::Options::new(letters).break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(text, whole_words).into_iter().map(Into::into).collect()
 }
 
 /// Encodes one picture again and again, from keyframe to keyframe: takes some ms each, so not for

@@ -12,7 +12,7 @@ use choir_core::id::LineId;
 use choir_host::{Stop, clock::sleep_until};
 use choir_ports::{Arrival, Intake as _};
 use choir_proto::{
-    adts,
+    audio::aac_silence,
     ts::{PTS_WRAP, PmtStream, StreamKind, TsWriter, Unit, WriterConfig},
 };
 use std::{
@@ -132,7 +132,7 @@ async fn play(media: &LineMedia, session: u32, card: Card, shape: Shape) {
     });
     let audio = shape.sound.map(|_| PmtStream { pid: 0x101, kind: StreamKind::AacAdts });
     let mut writer = TsWriter::new(WriterConfig { audio, ..WriterConfig::default() });
-    let silence = shape.sound.map(|(rate, channels)| (adts::silence(rate, channels), u64::from(rate.max(1))));
+    let silence = shape.sound.map(|(rate, channels)| (aac_silence(rate, channels), u64::from(rate.max(1))));
     let (start, mut kept, mut sounds) = (Instant::now(), Vec::new(), 0u64);
     for n in 0u64.. {
         let after = Duration::from_secs_f64(n as f64 / rate);

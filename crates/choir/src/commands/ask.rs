@@ -103,9 +103,7 @@ pub async fn ack(args: AckArgs) -> Result<(), Failure> {
     if !args.what.is_empty() || args.all {
         return ask(args.sheet.as_deref(), &Request::Acknowledge { what: args.what }).await;
     }
-    let Answer::View(view) = Client::connect(args.sheet.as_deref()).await?.ask(&Request::Look { histories: Vec::new() }).await? else {
-        return Err(choir_show::control::ControlError::Strange.into());
-    };
+    let view = view(args.sheet.as_deref(), &Request::Look { histories: Vec::new() }).await?;
     if args.json {
         println!("{}", serde_json::to_string_pretty(&view.alarms).unwrap_or_default());
     } else if view.alarms.is_empty() {

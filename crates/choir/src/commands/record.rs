@@ -6,20 +6,18 @@ use crate::{
     exit::{DIFFERS, FAILED, Failure, USAGE},
     output::{plural, recordings, tables::table},
 };
-use choir_core::units::{say_bytes, say_duration};
+use choir_core::{
+    model::RecordSettings,
+    units::{say_bytes, say_duration},
+};
 use choir_ports::defects::defect;
 use choir_show::{
     control::Request,
     record::{Segment, check},
 };
 use serde_json::json;
-use std::{
-    path::{Path, PathBuf},
-    time::Duration,
-};
+use std::path::{Path, PathBuf};
 
-/// A shorter file says that it was meant for another use.
-const EACH_LEAST: Duration = Duration::from_secs(2);
 /// Two files that follow each other so closely are one recording.
 const GAP: f64 = 0.2;
 
@@ -43,7 +41,7 @@ pub async fn run(args: RecordArgs) -> Result<(), Failure> {
 }
 
 async fn start(args: StartArgs) -> Result<(), Failure> {
-    if args.each < EACH_LEAST {
+    if args.each < RecordSettings::EACH_LEAST {
         return Err(Failure::new(USAGE, "--each must be 2s at least"));
     }
     let bytes = args.size.map(|mb| mb.saturating_mul(1_000_000));
