@@ -2,10 +2,10 @@
 
 use crate::{
     id::{FeedId, LineId, OutId, Subject},
-    model::{Change, RecordSettings},
+    model::{Change, RecordSettings, RotaOrder},
 };
 use serde::{Deserialize, Serialize};
-use std::path::PathBuf;
+use std::{path::PathBuf, time::Duration};
 
 /// Who gives a command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -17,6 +17,8 @@ pub enum By {
     LiveView,
     /// The program itself, since the sheet says so.
     Sheet,
+    /// A rota.
+    Rota,
 }
 
 /// Which alarms are meant.
@@ -38,6 +40,8 @@ pub enum Command {
         /// Line.
         line: LineId,
     },
+    /// Put lines on feeds at the same moment.
+    TakeTogether(Vec<(FeedId, LineId)>),
     /// Say which line comes next on a feed.
     Preview {
         /// Feed.
@@ -82,6 +86,20 @@ pub enum Command {
     },
     /// End the recordings of these lines and feeds; without any, all.
     EndRecordings(Option<Vec<Subject>>),
+    /// Start a rota, or let it do something else.
+    Rota {
+        /// Its name.
+        name: String,
+        /// What it is to do.
+        order: RotaOrder,
+    },
+    /// Send a camera to a preset.
+    Preset {
+        /// Device of the sheet.
+        device: String,
+        /// Number or name.
+        preset: String,
+    },
     /// Say that these alarms have been seen.
     Acknowledge(Which),
     /// Read the sheet again and apply what differs.
@@ -93,13 +111,17 @@ pub enum Command {
 /// What was done.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Done {
-    /// The line goes on the feed at its next keyframe.
+    /// The line goes on the feed at its next keyframe, or at once from the last one.
     TakeRequested {
         /// Feed.
         feed: FeedId,
         /// Line.
         line: LineId,
+        /// At once: the feed stays behind by so much.
+        behind: Option<Duration>,
     },
+    /// Lines go on feeds once each has sent a keyframe.
+    TakesRequested(Vec<(FeedId, LineId)>),
     /// The line comes next on the feed.
     Previewed {
         /// Feed.
@@ -141,6 +163,20 @@ pub enum Done {
     },
     /// So many recordings have ended, and are on the disk.
     RecordingsEnded(usize),
+    /// A rota has done what it was told.
+    Rota {
+        /// Its name.
+        name: String,
+        /// What it was told.
+        order: RotaOrder,
+    },
+    /// The camera goes to the preset.
+    Preset {
+        /// Device.
+        device: String,
+        /// Number or name.
+        preset: String,
+    },
     /// These alarms have been seen; none, where all had been already.
     Acknowledged(Vec<u64>),
     /// The sheet was read again, and this was applied.
@@ -189,6 +225,33 @@ pub enum Refusal {
     /// Nothing comes next.
     #[error("nothing comes next on {0}: name the line, or say it first with \"choir next {0} LINE\"")]
     NothingNext(String),
+    /// The sheet gives the key nothing to do.
+    #[error("{0} does nothing in this show: give it an order in [keys] of the sheet")]
+    NoKey(String),
+    /// A camera does not do it.
+    #[error("{device}: {why}")]
+    Camera {
+        /// Device.
+        device: String,
+        /// Why.
+        why: String,
+    },
+    /// No such rota.
+    #[error("there is no rota \"{name}\". {hint}")]
+    NoRota {
+        /// As given.
+        name: String,
+        /// The names that there are.
+        hint: String,
+    },
+    /// The rota is in no state for that.
+    #[error("{name} {state}")]
+    NotSoRota {
+        /// Its name.
+        name: String,
+        /// How it stands.
+        state: &'static str,
+    },
     /// It is recorded already.
     #[error("{0} is being recorded already")]
     Recorded(String),

@@ -18,6 +18,7 @@
 //! | [`linecheck`] | what was seen of a line, step by step |
 //! | [`id`] | who is who in a show |
 //! | [`director`] | who is on a feed, and what stands in |
+//! | [`rota`] | a timed list of what is on a feed |
 //! | [`command`] | what may be asked of a running show, and how it refuses |
 //! | [`facts`] | how links stand, what is measured each second, what happened |
 //! | [`limits`] | from which numbers on a state changes |
@@ -47,6 +48,7 @@ pub mod linecheck;
 pub mod link;
 pub mod model;
 pub mod network;
+pub mod rota;
 pub mod secret;
 pub mod sheet;
 pub mod spelling;

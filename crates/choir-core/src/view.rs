@@ -27,6 +27,12 @@ pub struct ShowView {
     /// How the live view tells of them.
     #[serde(default)]
     pub tell: TellView,
+    /// Rotas in sheet order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rotas: Vec<RotaView>,
+    /// What keys do, by the sheet.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub keys: Vec<KeyView>,
     /// What is being recorded.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub recordings: Vec<RecordingView>,
@@ -371,6 +377,9 @@ pub struct FeedView {
     pub standby: Vec<String>,
     /// Takes made.
     pub takes: u64,
+    /// How far it is behind its line, ms: that came on at once, from its last keyframe.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub behind_ms: Option<f64>,
     /// What its receivers do with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tally: Option<TallyView>,
@@ -379,6 +388,45 @@ pub struct FeedView {
     /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency
     /// there.
     pub delay_to_input_ms: Option<f64>,
+}
+
+/// A key that the sheet gives something to do.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeyView {
+    /// `F1` to `F12`.
+    pub key: String,
+    /// What it does, in the words of the command line.
+    pub order: String,
+}
+
+/// A rota.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RotaView {
+    /// Name.
+    pub name: String,
+    /// Its feed.
+    pub feed: String,
+    /// `running`, `paused` or `stopped`.
+    pub state: String,
+    /// The present step, from 1; that at which it would start.
+    pub step: usize,
+    /// All steps, as the sheet has them.
+    pub steps: Vec<RotaStepView>,
+    /// How long the present step still lasts, ms; none while a clip plays once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub left_ms: Option<u64>,
+    /// The first comes again after the last.
+    pub repeat: bool,
+}
+
+/// One step of a rota.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RotaStepView {
+    /// Its line.
+    pub line: String,
+    /// How long it is on, ms; none for a clip that plays once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lasts_ms: Option<u64>,
 }
 
 /// A recording.

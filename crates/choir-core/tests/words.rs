@@ -8,10 +8,10 @@ use choir_core::{
     director::Unfit,
     facts::{
         Alarm, AlarmGrade, AlarmKind, AlarmStep, Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice,
-        Reason, RecordingStep, Refused, Slow, State, Trouble, Waiting,
+        Reason, RecordingStep, Refused, RotaChange, Slow, State, Trouble, Waiting,
     },
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
-    model::{Measure, Mismatch},
+    model::{Measure, Mismatch, RotaOrder},
     sheet::Change,
     units::Bitrate,
     words::{Names, done_words, event_words},
@@ -71,6 +71,7 @@ fn waiting() -> Vec<Waiting> {
         Waiting::Packets { port: 7301 },
         Waiting::FarEnd,
         Waiting::EndOfFile,
+        Waiting::Take,
         Waiting::Viewers,
         Waiting::Receivers { no_media: false },
         Waiting::Receivers { no_media: true },
@@ -84,7 +85,7 @@ fn waiting() -> Vec<Waiting> {
     ];
     for w in &all {
         match w {
-            Waiting::Start | Waiting::Caller { .. } | Waiting::Packets { .. } | Waiting::FarEnd | Waiting::EndOfFile => {}
+            Waiting::Start | Waiting::Caller { .. } | Waiting::Packets { .. } | Waiting::FarEnd | Waiting::EndOfFile | Waiting::Take => {}
             Waiting::Viewers | Waiting::Receivers { .. } | Waiting::Source { .. } | Waiting::Offer { .. } | Waiting::Discovery => {}
         }
     }
@@ -340,12 +341,24 @@ fn alarms_are_as_reviewed() {
 #[test]
 fn events_are_as_reviewed() {
     let (line, way) = (Subject::Line(LineId(0)), Subject::Out(OutId(0)));
+    let rota = |change| EventKind::Rota { name: text("intervals"), change };
     let notices = lines(notices(), |n| event(line, EventKind::Notice(n.clone())));
     let others = [
         (line, EventKind::State { state: State::Strained, reason: Reason::HeadroomLow { ms: 9.0, latency_ms: 120.0 } }),
         (way, EventKind::State { state: State::Waiting, reason: Reason::LineSilent }),
-        (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: true, by: By::LiveView }),
-        (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: false, by: By::CommandLine }),
+        (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: true, behind: None, by: By::LiveView }),
+        (Subject::Feed(FeedId(0)), EventKind::TakeRequested { line: LineId(1), keyframe_asked: false, behind: None, by: By::CommandLine }),
+        (
+            Subject::Feed(FeedId(0)),
+            EventKind::TakeRequested { line: LineId(1), keyframe_asked: false, behind: Some(Duration::from_millis(820)), by: By::Rota },
+        ),
+        (Subject::Feed(FeedId(0)), rota(RotaChange::Told(RotaOrder::Start, By::CommandLine))),
+        (Subject::Feed(FeedId(0)), rota(RotaChange::Told(RotaOrder::Pause, By::LiveView))),
+        (Subject::Feed(FeedId(0)), rota(RotaChange::Told(RotaOrder::Skip, By::CommandLine))),
+        (Subject::Feed(FeedId(0)), rota(RotaChange::Told(RotaOrder::Stop, By::CommandLine))),
+        (Subject::Feed(FeedId(0)), rota(RotaChange::Interrupted)),
+        (Subject::Feed(FeedId(0)), rota(RotaChange::Ended)),
+        (Subject::Show, EventKind::Preset { device: text("finish-tower"), preset: text("3"), by: By::LiveView }),
         (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: Some(LineId(0)), waited: secs(10) }),
         (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: None, waited: secs(10) }),
         (Subject::Feed(FeedId(0)), EventKind::Taken { line: LineId(1), gap: Duration::from_millis(40) }),
@@ -377,6 +390,7 @@ fn events_are_as_reviewed() {
     for (_, kind) in &others {
         match kind {
             EventKind::State { .. } | EventKind::Notice(_) | EventKind::TakeRequested { .. } | EventKind::TakeWaiting { .. } => {}
+            EventKind::Rota { .. } | EventKind::Preset { .. } => {}
             EventKind::Recording(_) | EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
             EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
@@ -390,7 +404,12 @@ fn events_are_as_reviewed() {
 fn answers_to_commands_are_as_reviewed() {
     let (feed, line) = (FeedId(0), LineId(1));
     let done = [
-        Done::TakeRequested { feed, line },
+        Done::TakeRequested { feed, line, behind: None },
+        Done::TakeRequested { feed, line, behind: Some(Duration::from_millis(820)) },
+        Done::TakesRequested(vec![(feed, line), (FeedId(1), line)]),
+        Done::Rota { name: text("intervals"), order: RotaOrder::Start },
+        Done::Rota { name: text("intervals"), order: RotaOrder::Skip },
+        Done::Preset { device: text("finish-tower"), preset: text("3") },
         Done::Previewed { feed, line },
         Done::Held { line, held: true, already: false },
         Done::Held { line, held: true, already: true },
@@ -413,6 +432,9 @@ fn answers_to_commands_are_as_reviewed() {
     for d in &done {
         match d {
             Done::TakeRequested { .. }
+            | Done::TakesRequested(_)
+            | Done::Rota { .. }
+            | Done::Preset { .. }
             | Done::Previewed { .. }
             | Done::HeldOuts { .. }
             | Done::Recording { .. }
@@ -431,6 +453,10 @@ fn answers_to_commands_are_as_reviewed() {
         Refusal::NoWayOut { feed: text("boathouse-1"), number: 3, count: 2 },
         Refusal::NotOpened { feed: text("boathouse-1"), why: text("port 7301 is taken") },
         Refusal::NothingNext(text("boathouse-1")),
+        Refusal::NoKey(text("F5")),
+        Refusal::Camera { device: text("finish-tower"), why: text("no answer within 2 s") },
+        Refusal::NoRota { name: text("interval"), hint: text("Did you mean \"intervals\"?") },
+        Refusal::NotSoRota { name: text("intervals"), state: "does not run" },
         Refusal::Recorded(text("boathouse-1")),
         Refusal::NotRecorded(text("boathouse-1")),
         Refusal::Removed,
@@ -440,6 +466,10 @@ fn answers_to_commands_are_as_reviewed() {
     for r in &refusals {
         match r {
             Refusal::NoAlarm { .. }
+            | Refusal::NoKey(_)
+            | Refusal::Camera { .. }
+            | Refusal::NoRota { .. }
+            | Refusal::NotSoRota { .. }
             | Refusal::NoWayOut { .. }
             | Refusal::NotOpened { .. }
             | Refusal::NothingNext(_)

@@ -32,6 +32,15 @@ pub fn steady_us_at(at: Instant) -> i64 {
     us(at.saturating_duration_since(start)) - us(start.saturating_duration_since(at))
 }
 
+/// The time that was `us` on that clock.
+#[must_use]
+pub fn at_steady_us(us: i64) -> Instant {
+    let now = Instant::now();
+    let passed = steady_us_at(now) - us;
+    let by = Duration::from_micros(passed.unsigned_abs());
+    if passed >= 0 { now.checked_sub(by).unwrap_or(now) } else { now + by }
+}
+
 /// ms since 1970 (UTC).
 #[must_use]
 pub fn unix_ms() -> u64 {

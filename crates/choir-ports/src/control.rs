@@ -21,6 +21,9 @@ pub struct WayControl {
     /// Counts keyframe requests: by receivers of a way out, by a feed that is to take a way in.
     keyframes: watch::Sender<u64>,
     last_request: Mutex<Option<Instant>>,
+    /// Counts the starts of a clip that plays from its start at each take; none while it is to
+    /// rest.
+    starts: watch::Sender<Option<(u64, Instant)>>,
     /// The port of a way in can pass keyframe requests on.
     by_link: AtomicBool,
     /// The device behind it can be asked instead, as far as is known.
@@ -40,6 +43,7 @@ impl WayControl {
             held: AtomicBool::new(false),
             keyframes: watch::channel(0).0,
             last_request: Mutex::default(),
+            starts: watch::channel(None).0,
             by_link: AtomicBool::new(false),
             by_device: AtomicBool::new(false),
             tally: watch::channel(None).0,
@@ -75,6 +79,28 @@ impl WayControl {
     #[must_use]
     pub fn keyframe_requests(&self) -> watch::Receiver<u64> {
         self.keyframes.subscribe()
+    }
+
+    /// Lets a clip play from its start.
+    pub fn start(&self) {
+        self.starts.send_modify(|s| *s = Some((s.map_or(0, |(n, _)| n) + 1, Instant::now())));
+    }
+
+    /// Lets it play no longer.
+    pub fn rest(&self) {
+        self.starts.send_if_modified(|s| s.take().is_some());
+    }
+
+    /// When it was started last, while it has not been put to rest.
+    #[must_use]
+    pub fn started(&self) -> Option<Instant> {
+        self.starts.borrow().map(|(_, at)| at)
+    }
+
+    /// Changes whenever it is to start, or to rest.
+    #[must_use]
+    pub fn starts(&self) -> watch::Receiver<Option<(u64, Instant)>> {
+        self.starts.subscribe()
     }
 
     pub(crate) fn set_link_takes_requests(&self, can: bool) {

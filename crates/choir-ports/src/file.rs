@@ -2,7 +2,10 @@
 
 use super::{Arrival, Intake, status::LinkStatus};
 use bytes::{Bytes, BytesMut};
-use choir_core::facts::{Contact, Loss, Notice, Waiting};
+use choir_core::{
+    facts::{Contact, Loss, Notice, Waiting},
+    link::FileLink,
+};
 use choir_host::Stop;
 use choir_host::clock::{Alarm, unix_ms};
 use choir_proto::ts::{PCR_WRAP, PTS_WRAP, PesHeader, TS_PACKET, TsPacket, wrapped_distance};
@@ -33,63 +36,95 @@ pub struct FileError {
     pub cause: std::io::Error,
 }
 
-/// Plays a file, or standard input without a path, once `gate` is open. Ends by itself at the end
-/// unless it repeats.
+/// Plays a file, or standard input without a path, once `gate` is open, or from its start at each
+/// take. Ends by itself at the end unless it may play again.
 ///
 /// # Errors
 /// The file cannot be opened.
 pub async fn spawn_file_in(
-    path: Option<&Path>,
-    repeat: bool,
+    file: &FileLink,
     intake: Arc<dyn Intake>,
     status: Arc<LinkStatus>,
     mut stop: Stop,
     mut gate: Stop,
 ) -> Result<JoinHandle<()>, FileError> {
-    let path = path.map(Path::to_path_buf);
-    let mut first: Option<Box<dyn AsyncRead + Send + Unpin>> = Some(match &path {
+    let file = file.clone();
+    let first: Source = match &file.path {
         Some(p) => Box::new(open(p).await?),
         None => Box::new(tokio::io::stdin()),
-    });
+    };
     Ok(tokio::spawn(async move {
-        let mut start = None;
         status.set_contact(Contact::Waiting(Waiting::FarEnd));
+        let playing = async {
+            gate.wait().await;
+            if file.at_take {
+                play_at_takes(&file, intake.as_ref(), &status).await
+            } else {
+                play_all(&file, Some(first), intake.as_ref(), &status).await
+            }
+        };
         tokio::select! {
-            () = gate.wait() => {}
-            () = stop.wait() => return,
+            () = playing => {}
+            () = stop.wait() => {}
         }
-        loop {
-            let source = match (first.take(), &path) {
-                (Some(source), _) => source,
-                (None, Some(p)) if repeat => match open(p).await {
-                    Ok(file) => Box::new(file),
-                    Err(e) => return status.set_lost(Loss::Reading(e.to_string())),
-                },
-                _ => break,
-            };
-            let mut session = 0;
-            status.update(|l| {
-                l.sessions += 1;
-                session = l.sessions;
-                l.since.get_or_insert((Instant::now(), unix_ms()));
-                l.contact = Contact::Up;
-            });
-            let ended = tokio::select! {
-                ended = play(source, session, start, intake.as_ref(), &status) => ended,
-                () = stop.wait() => return,
-            };
-            match ended {
-                Ok(end) => start = Some(end),
-                Err(e) => {
-                    status.tell_lost(Loss::Reading(e.to_string()));
-                    return status.set_played_out();
-                }
+    }))
+}
+
+type Source = Box<dyn AsyncRead + Send + Unpin>;
+
+/// Plays it from its start whenever it is to start, until it is to rest. Safe to cancel.
+async fn play_at_takes(file: &FileLink, intake: &dyn Intake, status: &LinkStatus) {
+    let mut starts = status.control.starts();
+    let mut wanted = starts.borrow_and_update().is_some();
+    loop {
+        if !wanted {
+            status.set_contact(Contact::Waiting(Waiting::Take));
+        }
+        let playing = async {
+            if wanted {
+                play_all(file, None, intake, status).await;
+                status.set_contact(Contact::Waiting(Waiting::Take));
+            }
+            std::future::pending::<()>().await;
+        };
+        tokio::select! {
+            () = playing => {}
+            changed = starts.changed() => if changed.is_err() { return },
+        }
+        wanted = starts.borrow_and_update().is_some();
+    }
+}
+
+/// Plays it to its end, or again and again. Safe to cancel.
+async fn play_all(file: &FileLink, mut first: Option<Source>, intake: &dyn Intake, status: &LinkStatus) {
+    let mut start = None;
+    loop {
+        let source = match (first.take(), &file.path) {
+            (Some(source), _) => source,
+            (None, Some(p)) if file.repeat || start.is_none() => match open(p).await {
+                Ok(file) => Box::new(file),
+                Err(e) => return status.set_lost(Loss::Reading(e.to_string())),
+            },
+            _ => break,
+        };
+        let mut session = 0;
+        status.update(|l| {
+            l.sessions += 1;
+            session = l.sessions;
+            l.since.get_or_insert((Instant::now(), unix_ms()));
+            l.contact = Contact::Up;
+        });
+        match play(source, session, start, intake, status).await {
+            Ok(end) => start = Some(end),
+            Err(e) => {
+                status.tell_lost(Loss::Reading(e.to_string()));
+                return status.set_played_out();
             }
         }
-        status.note(Notice::PlayedOut);
-        status.set_contact(Contact::Waiting(Waiting::EndOfFile));
-        status.set_played_out();
-    }))
+    }
+    status.note(Notice::PlayedOut);
+    status.set_contact(Contact::Waiting(Waiting::EndOfFile));
+    status.set_played_out();
 }
 
 async fn open(path: &Path) -> Result<File, FileError> {
@@ -111,7 +146,11 @@ async fn play(
     let mut pace = Pace::new(start);
     loop {
         let span = read_span(&mut source, &mut buffer, &mut pace).await?;
-        let Some((bytes, takes)) = span else { return Ok(pace.at) };
+        let Some((bytes, takes)) = span else {
+            // A repeat is another session from its first packet on, not before.
+            alarm.until(pace.at).await;
+            return Ok(pace.at);
+        };
         let pieces = bytes.len().div_ceil(CHUNK).max(1) as u32;
         for (n, at) in (0..bytes.len()).step_by(CHUNK).enumerate() {
             alarm.until(pace.at + takes * n as u32 / pieces).await;

@@ -7,7 +7,7 @@ use crate::{
     WayCause, spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
-    link::{Link, Mode, RtspLink, SrtLink},
+    link::{FileLink, Link, Mode, RtspLink, SrtLink},
     units::Bitrate,
 };
 use choir_host::secrets::{self, SecretError};
@@ -326,7 +326,10 @@ impl Ports {
             (Link::File(file), _) => {
                 let path = file.path.as_ref().map(|p| base.join(p));
                 let opened = match way.flow.into_ts()? {
-                    Flow::In(intake) => spawn_file_in(path.as_deref(), file.repeat, intake, way.status, stop, self.0.gate.clone()).await,
+                    Flow::In(intake) => {
+                        let file = FileLink { path, ..file.clone() };
+                        spawn_file_in(&file, intake, way.status, stop, self.0.gate.clone()).await
+                    }
                     Flow::Out(outlet) => spawn_file_out(path.as_deref(), outlet, way.status, stop).await,
                 };
                 Ok(opened?)

@@ -8,7 +8,7 @@
 use crate::ts::{
     AccessUnit, Cut, PTS_WRAP, SourceKey,
     limits::{BACK_MAX, CLOSE_MAX_US, FOLLOWS_MAX, ROUNDING, SILENT_US, SOUND_MAX_US, SOUND_SPARE_REORDERED, SOUND_WAIT_US, STEP_MIN},
-    sound_ticks, wrapped_distance,
+    silence, sound_ticks, wrapped_distance,
 };
 use std::collections::VecDeque;
 
@@ -20,12 +20,20 @@ const HELD_MAX: usize = 256;
 /// What a source has sent just now, as far as one that comes on needs it.
 #[derive(Debug, Clone, Default)]
 pub struct UnitPreroll {
+    /// It has begun with the take and comes on with its first keyframe, whatever its sound.
+    whole: bool,
     /// When its first unit came, µs.
     since: Option<i64>,
     sound: VecDeque<(i64, AccessUnit)>,
 }
 
 impl UnitPreroll {
+    /// Of a clip that begins with a take: nothing of it is to be missed.
+    #[must_use]
+    pub fn whole() -> Self {
+        Self { whole: true, ..Self::default() }
+    }
+
     /// Takes a unit that came at `now` (µs on a clock that never steps).
     pub fn push(&mut self, now: i64, unit: &AccessUnit) {
         self.since.get_or_insert(now);
@@ -171,7 +179,7 @@ impl UnitSplicer {
     /// so young that it will have more.
     fn may_enter(&self, key: SourceKey, now: i64, pts: u64, unit: &AccessUnit, preroll: &UnitPreroll) -> bool {
         let Some((on, end)) = self.on.as_ref().zip(self.reach.sound_end) else { return true };
-        let is_old = now - preroll.since.unwrap_or(now) >= SOUND_WAIT_US;
+        let is_old = preroll.whole || now - preroll.since.unwrap_or(now) >= SOUND_WAIT_US;
         let dead = on.key.line == key.line || now - self.reach.at > SILENT_US;
         if is_old || dead || !on.has_audio || !has_video(unit) || !has_audio(unit) {
             return true;
@@ -227,10 +235,16 @@ impl UnitSplicer {
         if unit.kind.is_audio()
             && let (Some(floor), Some(pts)) = (on.floor, unit.pts)
         {
-            if wrapped_distance(pts, floor, PTS_WRAP) < -ROUNDING {
+            let hole = wrapped_distance(pts, floor, PTS_WRAP);
+            if hole < -ROUNDING {
                 return;
             }
             on.floor = None;
+            out.extend(silence(unit.kind, &unit.data, hole).into_iter().map(|(at, frame)| AccessUnit {
+                pts: Some((floor + at) % PTS_WRAP),
+                data: frame.into(),
+                ..unit.clone()
+            }));
         }
         let leads = unit.kind.is_video() || !on.has_video;
         self.reach.note(now, leads, &unit);

@@ -613,3 +613,32 @@ fn a_table_with_descriptors_gets_another_version_too() {
         .collect();
     assert!(versions.is_sorted() && versions.last() == Some(&2), "{versions:?}");
 }
+
+#[test]
+fn a_clip_that_begins_with_the_take_comes_on_with_its_first_picture_and_silence_joins_the_sound() {
+    for (lead, begins) in [(90 * 200, 4_000_000), (90 * 450, 4_000_000), (90 * 450, 4_013_000), (90 * 60, 4_013_000)] {
+        // How far the clip's times are ahead of its clock is not how far those of the camera are.
+        let makes = [Make::default(), Make { id: 2, lead, gop: 50, ..Make::default() }];
+        let (camera, clip) = (stream(&makes[0], 150, 0), stream(&makes[1], 100, begins));
+        let mut lines = [Source::default(), Source { preroll: Preroll::whole(), ..Source::default() }];
+        let mut all: Vec<(u64, u32, Bytes)> = camera.into_iter().map(|(at, b)| (at, 0, b)).collect();
+        all.extend(clip.into_iter().map(|(at, b)| (at, 1, b)));
+        all.sort_by_key(|(at, line, _)| (*at, *line));
+        let (mut splicer, mut out, mut cuts) = (Splicer::new(), Vec::new(), Vec::new());
+        for (at, line, bytes) in all {
+            let wanted = u32::from(at >= begins);
+            let (given, cut) = lines[line as usize].splice(&mut splicer, wanted, key(line), at as i64, &bytes);
+            cuts.extend(cut.map(|_| at));
+            out.push((at, given));
+        }
+        assert!(cuts.len() == 2 && cuts[1] < begins + 150_000, "at once: {cuts:?}");
+        let seen = Seen::of(&out);
+        assert_eq!(seen.faults, Vec::<String>::new());
+        let shown: Vec<(u8, u64)> = seen.units.iter().filter(|u| u.1.stream_id == 0xE0).filter_map(|u| number(&u.2)).collect();
+        let first = shown.iter().position(|(id, _)| *id == 2).expect("it is on");
+        assert_eq!((shown[first], shown[first + 1]), ((2, 0), (2, 1)));
+        // The checker counts sound that is missing.
+        let found: Vec<_> = faults(&out).into_iter().filter(|f| f.fault == TsFault::SoundGap).collect();
+        assert!(found.is_empty(), "lead {lead}: {found:?}");
+    }
+}

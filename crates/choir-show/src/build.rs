@@ -98,6 +98,7 @@ impl Inner {
     /// Fetches what a line needs to be opened as its entry has it.
     pub fn ready_line(&self, line: &Arc<LineRun>) -> Result<Opening, OpenError> {
         let entry = lock(&line.entry).clone();
+        line.media.set_clip(line.starts_at_take());
         let (orders, taken) = if matches!(entry.from, Link::Stave(_)) { orders() } else { (None, None) };
         *lock(&line.orders) = orders;
         let stave = self.stave_way().map(|way| StaveWay { orders: taken, ..way });

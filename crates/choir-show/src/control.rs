@@ -8,7 +8,7 @@ use base64::{Engine as _, prelude::BASE64_STANDARD};
 use choir_core::{
     command::{By, Command, Done, Refusal, Which},
     id::Subject,
-    model::RecordSettings,
+    model::{RecordSettings, RotaOrder},
     view::ShowView,
     words::done_words,
 };
@@ -63,6 +63,23 @@ pub enum Request {
         /// Line; without one, the line that comes next.
         #[serde(default)]
         line: Option<String>,
+    },
+    /// Put lines on feeds at the same moment.
+    TakeTogether {
+        /// Feeds and lines.
+        takes: Vec<(String, String)>,
+    },
+    /// Tell a rota something.
+    Rota {
+        /// Its name.
+        name: String,
+        /// What.
+        order: RotaOrder,
+    },
+    /// Do what the sheet gives a key to do.
+    Key {
+        /// `F1` to `F12`.
+        key: String,
     },
     /// Say which line comes next on a feed.
     Next {
@@ -342,6 +359,12 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
             show.feed_named(&feed).and_then(|feed| Ok(Command::Take { feed, line: show.line_named(&line)? }))
         }
         Request::Take { feed, line: None } => show.feed_named(&feed).map(|feed| Command::Swap { feed }),
+        Request::TakeTogether { takes } => {
+            let named = |(feed, line): &(String, String)| Ok((show.feed_named(feed)?, show.line_named(line)?));
+            takes.iter().map(named).collect::<Result<Vec<_>, _>>().map(Command::TakeTogether)
+        }
+        Request::Key { key } => show.key_named(&key),
+        Request::Rota { name, order } => Ok(Command::Rota { name, order }),
         Request::Next { feed, line } => {
             show.feed_named(&feed).and_then(|feed| Ok(Command::Preview { feed, line: show.line_named(&line)? }))
         }

@@ -5,6 +5,7 @@ use crate::{
     bus::{Bus, Tick},
     feed::FeedRun,
     line::LineRun,
+    media::KeptFor,
     meter::{Drops, Judged},
     names::Names,
     record::Recorder,
@@ -16,8 +17,9 @@ use choir_core::{
     director::Director,
     facts::EventKind,
     id::{FeedId, LineId, Subject},
+    rota::Rotating,
     sheet::{Entry, Sheet},
-    view::{InputView, ShowView},
+    view::{InputView, KeyView, ShowView},
     words,
 };
 use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read};
@@ -41,6 +43,9 @@ pub struct OpenError {
     /// Why.
     pub cause: WayCause,
 }
+
+/// Takes that are to be made together wait no longer for a keyframe.
+const TOGETHER: Duration = Duration::from_secs(3);
 
 /// Measurements that receivers make of what reaches them, asked for whenever the show is looked at.
 pub type Reports = Arc<dyn Fn() -> Vec<InputView> + Send + Sync>;
@@ -77,6 +82,7 @@ pub(crate) struct Inner {
     pub drops: Mutex<Drops>,
     pub view: Mutex<ShowView>,
     pub recorder: Recorder,
+    pub rotas: Mutex<Vec<Rotating>>,
     /// What is recorded since the sheet says so.
     pub recorded_by_sheet: Mutex<Vec<Subject>>,
     pub reports: Mutex<Option<Reports>>,
@@ -123,14 +129,23 @@ impl Inner {
         let (feed_run, line_run) = (self.feed(feed)?, self.line(line)?);
         *lock(&feed_run.director) = Some(Director::new(line, self.started.elapsed()));
         lock(&feed_run.preview).take_if(|next| *next == line);
-        let keyframe_asked = self.put_on(&feed_run, &line_run);
-        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, by });
-        Ok(Done::TakeRequested { feed, line })
+        if by != By::Rota {
+            self.interrupt_rotas(feed);
+        }
+        let at_once = lock(&feed_run.entry).at_once;
+        let (behind, keyframe_asked) = self.put_on(&feed_run, &line_run, at_once);
+        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, behind, by });
+        Ok(Done::TakeRequested { feed, line, behind })
     }
 
-    /// Puts a line on a feed at its next keyframe; true when its source has been asked for one.
-    pub fn put_on(&self, feed: &FeedRun, line: &LineRun) -> bool {
-        feed.media.take(Some(line.id));
+    /// Puts a line on a feed at its next keyframe, or from its last one if that is kept: gives by
+    /// how much it is behind then, and whether its source has been asked for a keyframe.
+    pub fn put_on(&self, feed: &FeedRun, line: &LineRun, at_once: bool) -> (Option<Duration>, bool) {
+        if line.starts_at_take() {
+            line.status.control.start();
+        }
+        // A clip begins with a keyframe now.
+        let behind = feed.put_on(&line.media, line.id, at_once && !line.starts_at_take());
         if let Some((sub, _)) = &feed.sub {
             let small = self.sub_of(line);
             sub.take(small);
@@ -138,7 +153,53 @@ impl Inner {
                 small.status.control.request_keyframe();
             }
         }
-        line.status.control.request_keyframe()
+        (behind, behind.is_none() && line.status.control.request_keyframe())
+    }
+
+    /// Puts lines on feeds at the same moment: once each has sent a keyframe from now on.
+    pub fn take_together(self: &Arc<Self>, by: By, takes: Vec<(FeedId, LineId)>) -> Result<Done, Refusal> {
+        let runs = takes.iter().map(|(feed, line)| Ok((self.feed(*feed)?, self.line(*line)?))).collect::<Result<Vec<_>, Refusal>>()?;
+        let mut keyframes: Vec<_> = runs.iter().map(|(_, line)| line.media.keyframes()).collect();
+        for (n, (_, line)) in runs.iter().enumerate() {
+            line.media.keep_recent(KeptFor::Takes, true);
+            keyframes[n].mark_unchanged();
+            if line.starts_at_take() {
+                line.status.control.start();
+            }
+            line.status.control.request_keyframe();
+        }
+        let (show, mut stopped) = (Arc::downgrade(self), self.stopped.clone());
+        tokio::spawn(async move {
+            let all = async {
+                for seen in &mut keyframes {
+                    // Its line may be removed meanwhile.
+                    let _ = seen.changed().await;
+                }
+            };
+            tokio::select! {
+                _ = tokio::time::timeout(TOGETHER, all) => {}
+                () = stopped.wait() => return,
+            }
+            let Some(show) = show.upgrade() else { return };
+            for (feed, line) in &runs {
+                *lock(&feed.director) = Some(Director::new(line.id, show.started.elapsed()));
+                lock(&feed.preview).take_if(|next| *next == line.id);
+                show.interrupt_rotas(feed.id);
+            }
+            for (feed, line) in &runs {
+                let behind = feed.put_on(&line.media, line.id, true);
+                show.bus.event(Subject::Feed(feed.id), EventKind::TakeRequested { line: line.id, keyframe_asked: false, behind, by });
+            }
+            show.keep_groups();
+            show.refresh();
+        });
+        Ok(Done::TakesRequested(takes))
+    }
+
+    /// Lines keep their last group of pictures where a feed takes them at once.
+    pub fn keep_groups(&self) {
+        let wanted = self.feeds().iter().any(|f| lock(&f.entry).at_once);
+        self.lines().iter().for_each(|line| line.media.keep_recent(KeptFor::Takes, wanted));
     }
 
     pub fn preview(&self, by: By, feed: FeedId, line: LineId) -> Result<Done, Refusal> {
@@ -237,8 +298,13 @@ impl Inner {
         for line in &mut lines {
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();
         }
+        let (show, keys) = {
+            let sheet = lock(&self.sheet);
+            let keys = sheet.keys.iter().map(|k| KeyView { key: k.key.clone(), order: k.order.to_string() });
+            (sheet.show.name.clone(), keys.collect())
+        };
         *lock(&self.view) = ShowView {
-            show: lock(&self.sheet).show.name.clone(),
+            show,
             pid: std::process::id(),
             started_ms: self.started_ms,
             now_ms: unix_ms(),
@@ -246,6 +312,8 @@ impl Inner {
             feeds,
             alarms: self.desk.view(&self.names),
             tell: self.desk.tell(),
+            keys,
+            rotas: self.rota_views(),
             recordings: self.recorder.view(|subject| words::Names::subject(&self.names, subject)),
             ..ShowView::default()
         };

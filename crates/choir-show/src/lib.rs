@@ -13,6 +13,7 @@
 //! | [`contact`] | pictures of several lines on one |
 
 mod alarms;
+mod behind;
 mod build;
 pub mod bus;
 mod cameras;
@@ -24,6 +25,7 @@ mod hold;
 mod inner;
 pub mod inspect;
 mod keyframes;
+mod keys;
 mod line;
 pub mod linecheck;
 pub mod load;
@@ -37,6 +39,7 @@ pub mod ptz;
 pub mod record;
 mod recordings;
 mod reload;
+mod rotas;
 mod seen;
 mod show;
 mod side;

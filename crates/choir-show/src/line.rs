@@ -9,7 +9,7 @@ use crate::{
 };
 use choir_core::{
     director::Fitness,
-    facts::{Direction, MediaFacts, State},
+    facts::{Contact, Direction, MediaFacts, State},
     id::{LineId, Subject},
     link::{Link, show_url},
     sheet::{Line, Mismatch},
@@ -22,7 +22,7 @@ use choir_proto::ts::MediaInfo;
 use std::{
     collections::{HashMap, VecDeque},
     sync::{Arc, Mutex, OnceLock},
-    time::Instant,
+    time::{Duration, Instant},
 };
 use tokio::sync::mpsc;
 
@@ -31,6 +31,9 @@ const HISTORY: usize = 60;
 
 /// Seconds after which a bitrate says something.
 const SETTLED: usize = 10;
+
+/// A clip that was told to start plays after this time at the latest.
+const START: Duration = Duration::from_millis(500);
 
 /// A line: its link, its media, and how it is doing.
 pub(crate) struct LineRun {
@@ -106,13 +109,28 @@ impl LineRun {
 
     /// A file that is played once.
     pub fn plays_once(&self) -> bool {
-        matches!(&lock(&self.entry).from, Link::File(f) if !f.repeat)
+        matches!(&lock(&self.entry).from, Link::File(f) if !f.repeat && !f.at_take)
     }
 
-    /// Whether it could be on a feed.
-    pub fn fitness(&self, now: Instant) -> Fitness {
+    /// A clip that plays from its start at each take.
+    pub fn starts_at_take(&self) -> bool {
+        matches!(&lock(&self.entry).from, Link::File(f) if f.at_take)
+    }
+
+    /// It sends, or is about to.
+    pub fn plays(&self) -> bool {
+        let started = self.status.control.started().is_some_and(|at| at.elapsed() < START);
+        started || self.status.look().contact == Contact::Up
+    }
+
+    /// Whether it could be on a feed; `taken` if it is, or is to be.
+    pub fn fitness(&self, now: Instant, taken: bool) -> Fitness {
+        let ready = self.starts_at_take();
+        // A clip that waits for a take can have one; once taken, it has a moment.
+        let last = self.media.last().max(self.status.control.started()).filter(|_| taken || !ready);
+        let waits = ready && !taken && !self.status.control.is_held();
         Fitness {
-            quiet: self.media.last().map(|last| now.saturating_duration_since(last)),
+            quiet: last.map(|last| now.saturating_duration_since(last)).or_else(|| waits.then_some(Duration::ZERO)),
             broken: lock(&self.state).meter.state() == Some(State::Broken),
             content: self.seen.faults(),
         }
@@ -141,7 +159,7 @@ impl LineRun {
         let sessions = self.status.look().sessions;
         let measure = LineMeasure {
             facts: MediaFacts {
-                quiet: reading.last.filter(|_| reading.session == sessions).map(|t| now.saturating_duration_since(t)),
+                quiet: reading.quiet(sessions, now),
                 media_for: reading.begun.map(|t| now.saturating_duration_since(t)).unwrap_or_default(),
                 readable: !info.streams.is_empty(),
                 keyframe_seen: video.map(|v| v.keyframes > 0),

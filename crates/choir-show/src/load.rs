@@ -1,7 +1,7 @@
 //! How many links this machine carries: a gateway under load, with the far ends on the same machine
 //! and on threads of their own, whose time is counted apart.
 
-use crate::media::{FeedMedia, LineMedia};
+use crate::media::{FeedMedia, KeptFor, LineMedia};
 use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_host::{Stop, clock::Alarm, lock};
@@ -161,7 +161,7 @@ impl Bed {
             feed.add_out(onward.clone().into());
             line.attach(feed);
             // As a show does, for those who look at pictures.
-            line.keep_recent(true);
+            line.keep_recent(KeptFor::Looking, true);
             let listen = |shard: &Shard, intake: Arc<dyn Intake>| {
                 let plan = ListenPlan::one(load.config.clone(), Flow::In(intake));
                 spawn_listener(shard, ([127, 0, 0, 1], 0).into(), vec![plan], stop.clone())

@@ -258,6 +258,8 @@ impl Inner {
         write(&self.feeds).sort_by_key(|f| place(&lock(&f.entry).name));
         self.set_alarm_rules();
         self.keep_slates();
+        self.keep_groups();
+        self.keep_rotas(&new.rotas);
         self.follow_sheet();
     }
 }

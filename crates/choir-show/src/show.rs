@@ -87,6 +87,7 @@ impl Show {
             started_ms: unix_ms(),
             drops: Mutex::default(),
             view: Mutex::default(),
+            rotas: Mutex::default(),
             recorder: crate::record::Recorder::default(),
             recorded_by_sheet: Mutex::default(),
             reports: Mutex::default(),
@@ -117,6 +118,9 @@ impl Show {
     pub async fn execute(&self, by: By, command: Command) -> Result<Done, Refusal> {
         match command {
             Command::Take { feed, line } => self.0.take(by, feed, line),
+            Command::TakeTogether(takes) => self.0.take_together(by, takes),
+            Command::Rota { name, order } => self.0.order_rota(by, &name, order),
+            Command::Preset { device, preset } => self.go_to_preset(by, device, preset).await,
             Command::Preview { feed, line } => self.0.preview(by, feed, line),
             Command::Swap { feed } => self.0.swap(by, feed),
             Command::Hold { line, held } => self.0.hold_line(by, line, held),

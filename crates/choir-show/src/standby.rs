@@ -39,9 +39,24 @@ impl Inner {
     pub fn direct(&self) {
         let now = Instant::now();
         let moved = self.feeds().iter().fold(false, |moved, feed| self.direct_feed(feed, now) | moved);
-        if moved {
+        let turned = self.turn_rotas();
+        self.rest_clips();
+        if moved || turned {
             self.refresh();
         }
+    }
+
+    /// Clips that were taken and are on no feed any more rest until the next take; feeds let go of
+    /// lines that they had at once.
+    fn rest_clips(&self) {
+        let feeds = self.feeds();
+        feeds.iter().for_each(|f| f.end_behind());
+        let started: Vec<_> = self.lines().into_iter().filter(|l| l.status.control.started().is_some()).collect();
+        if started.is_empty() {
+            return;
+        }
+        let taken: Vec<LineId> = feeds.iter().map(|f| f.media.reading()).flat_map(|r| [r.on, r.wanted]).flatten().collect();
+        started.iter().filter(|l| !taken.contains(&l.id)).for_each(|l| l.status.control.rest());
     }
 
     fn direct_feed(&self, feed: &FeedRun, now: Instant) -> bool {
@@ -58,7 +73,10 @@ impl Inner {
                     slate.show(why.map(|(failed, why)| self.slate_of(feed, failed, why)));
                     feed.media.take(Some(line));
                 }
-                (None, Ok(line)) => drop(self.put_on(feed, &line)),
+                (None, Ok(line)) => {
+                    let at_once = lock(&feed.entry).at_once;
+                    self.put_on(feed, &line, at_once);
+                }
                 // Removed from the sheet meanwhile.
                 (None, Err(_)) => {}
             }
@@ -78,15 +96,15 @@ impl Inner {
         // There is a slate only where no line has its name.
         let number = |name: &String| slate.filter(|_| name == SLATE).or_else(|| self.names.find_line(name).ok());
         let lines: Vec<LineId> = plan.lines.iter().filter_map(number).collect();
+        let on = feed.media.reading().on;
+        let now_on = lock(&feed.director).as_ref().map(|d| [d.chosen(), d.wanted()])?;
         let fitness = |id| match self.line(id) {
-            Ok(line) => line.fitness(now),
+            Ok(line) => line.fitness(now, now_on.contains(&id) || on == Some(id)),
             // It shows what it is told to, and at once.
             Err(_) if Some(id) == slate => Fitness { quiet: Some(Duration::ZERO), ..Fitness::default() },
             Err(_) => Fitness::default(),
         };
-        let now_on = lock(&feed.director).as_ref().map(|d| [d.chosen(), d.wanted()])?;
         let all: HashMap<LineId, Fitness> = lines.iter().chain(&now_on).map(|id| (*id, fitness(*id))).collect();
-        let on = feed.media.reading().on;
         let clock = now.saturating_duration_since(self.started);
         let mut director = lock(&feed.director);
         let director = director.as_mut()?;

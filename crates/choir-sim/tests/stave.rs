@@ -363,7 +363,7 @@ fn a_camera_by_itself_gives_every_grade_its_sound_and_its_lamp() {
     run(async {
         let net = choir_rig::net();
         let (end, stop) = Stop::new();
-        let nowhere = Link::File(FileLink { path: None, repeat: false });
+        let nowhere = Link::File(FileLink::once(None));
         let picture =
             CameraSettings { size: (320, 180), keyframe: 0.4, bitrate: Bitrate(1_000_000), ..CameraSettings::new("dock", nowhere) };
         let settings = NamedCameraSettings {

@@ -68,6 +68,7 @@ fn main() -> ExitCode {
             Command::Snap(a) => commands::snap::run(a).await,
             Command::Next(a) => commands::ask::next(a).await,
             Command::Take(a) => commands::ask::take(a).await,
+            Command::Rota(a) => commands::ask::rota(a).await,
             Command::Record(a) => commands::record::run(a).await,
             Command::Hold(a) => commands::ask::hold(a).await,
             Command::Release(a) => commands::ask::release(a).await,

@@ -103,6 +103,8 @@ pub enum Waiting {
     FarEnd,
     /// Nothing more: the file is at its end.
     EndOfFile,
+    /// A take: the clip plays from its start then.
+    Take,
     /// Viewers of a served feed.
     Viewers,
     /// Receivers of a Stave name.

@@ -6,7 +6,7 @@ use crate::{
     director::Unfit,
     facts::{Reason, State},
     id::{LineId, Subject},
-    model::Change,
+    model::{Change, RotaOrder},
 };
 use serde::{Deserialize, Serialize};
 use std::{path::PathBuf, time::Duration};
@@ -42,6 +42,8 @@ pub enum EventKind {
         line: LineId,
         /// Its source has been asked for a keyframe.
         keyframe_asked: bool,
+        /// It goes on at once from its last keyframe, and stays behind by so much.
+        behind: Option<Duration>,
         /// Who wanted it.
         by: By,
     },
@@ -93,6 +95,22 @@ pub enum EventKind {
         /// By whom.
         by: By,
     },
+    /// A rota has been started, or otherwise.
+    Rota {
+        /// Its name.
+        name: String,
+        /// What happened to it.
+        change: RotaChange,
+    },
+    /// A camera was sent to a preset.
+    Preset {
+        /// Device of the sheet.
+        device: String,
+        /// Number or name.
+        preset: String,
+        /// By whom.
+        by: By,
+    },
     /// Something about a recording.
     Recording(RecordingStep),
     /// An alarm has been raised, seen or ended.
@@ -115,6 +133,17 @@ pub enum EventKind {
     Reloaded(Change),
     /// The sheet was read again, and nothing of it was applied.
     ReloadFailed(String),
+}
+
+/// What happened to a rota.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RotaChange {
+    /// It was told something.
+    Told(RotaOrder, By),
+    /// A take has come between: it waits.
+    Interrupted,
+    /// It has come to its end.
+    Ended,
 }
 
 /// What happened to a recording.

@@ -13,7 +13,7 @@ mod tick;
 pub use alarm::{Alarm, AlarmGrade, AlarmKind, AlarmStep, Trouble};
 pub use cause::{Cause, Slow};
 pub use contact::{Contact, Encryption, Fault, Joining, Loss, Refused, Waiting};
-pub use event::{Event, EventGrade, EventKind, RecordingStep};
+pub use event::{Event, EventGrade, EventKind, RecordingStep, RotaChange};
 pub use notice::{Misbehaviour, Notice};
 pub use reading::{Around, MediaFacts, Reading};
 pub use state::{Reason, State};

@@ -90,7 +90,13 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
                 c.problem(at, "the path is missing.", "Add path = \"FILE.ts\".");
             }
             let repeat = matches!(c.take("repeat"), Some((Value::Flag(true), _)));
-            path.map(|p| Link::File(FileLink { path: Some(p.into()), repeat }))
+            let at_take = c.text("start").is_some_and(|(start, at)| {
+                if !matches!(start.as_str(), "take" | "show") {
+                    c.problem(at, format!("start \"{start}\" is unknown."), "Allowed: show, take.");
+                }
+                start == "take"
+            });
+            path.map(|p| Link::File(FileLink { path: Some(p.into()), repeat, at_take }))
         }
         other => {
             c.problem(at, format!("kind \"{other}\" is unknown."), did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "stave", "file"]));

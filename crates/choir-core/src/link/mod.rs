@@ -187,6 +187,16 @@ pub struct FileLink {
     pub path: Option<PathBuf>,
     /// Start again at the end.
     pub repeat: bool,
+    /// Play from the start at each take, instead of with the show.
+    pub at_take: bool,
+}
+
+impl FileLink {
+    /// Plays once, with the show; none is standard input or output.
+    #[must_use]
+    pub fn once(path: Option<PathBuf>) -> Self {
+        Self { path, repeat: false, at_take: false }
+    }
 }
 
 /// One end of a link.

@@ -110,15 +110,17 @@ pub(super) fn rtsp_place(c: &mut Collector, text: &str, at: usize) -> lan::Place
     lan::Place { source: None, host: (!host.is_empty()).then(|| host.to_owned()), port, path, user, password }
 }
 
+/// What may follow a file's name.
+const FILE_SETTINGS: [&str; 2] = ["repeat", "start=take"];
+
 fn file(text: &str) -> Link {
     if text == "-" {
-        return Link::File(FileLink { path: None, repeat: false });
+        return Link::File(FileLink::once(None));
     }
-    let (path, repeat) = match text.strip_suffix("?repeat") {
-        Some(path) => (path, true),
-        None => (text, false),
-    };
-    Link::File(FileLink { path: Some(path.into()), repeat })
+    // A question mark may be part of a file's name.
+    let (path, how) = text.rsplit_once('?').filter(|(_, how)| how.split('&').all(|h| FILE_SETTINGS.contains(&h))).unwrap_or((text, ""));
+    let has = |setting| how.split('&').any(|h| h == setting);
+    Link::File(FileLink { path: Some(path.into()), repeat: has(FILE_SETTINGS[0]), at_take: has(FILE_SETTINGS[1]) })
 }
 
 fn query_fields(query: &str, start: usize) -> Vec<Field> {
@@ -161,7 +163,10 @@ pub fn show_url(link: &Link) -> String {
         Link::Rtsp(r) => show_rtsp(r),
         Link::Stave(s) => super::stave::show(s, add),
         Link::File(FileLink { path: None, .. }) => "-".into(),
-        Link::File(FileLink { path: Some(p), repeat }) => format!("{}{}", p.display(), if *repeat { "?repeat" } else { "" }),
+        Link::File(FileLink { path: Some(p), repeat, at_take }) => {
+            let how: Vec<&str> = FILE_SETTINGS.into_iter().zip([*repeat, *at_take]).filter_map(|(text, on)| on.then_some(text)).collect();
+            format!("{}{}{}", p.display(), if how.is_empty() { "" } else { "?" }, how.join("&"))
+        }
     }
 }
 

@@ -51,6 +51,10 @@ pub enum Difference {
     Devices,
     /// What looking at pictures may take.
     Pictures,
+    /// What rotas put on, or for how long.
+    Rotas,
+    /// What keys do.
+    Keys,
     /// What is recorded by the sheet, or how.
     Recordings,
     /// When trouble becomes an alarm, or who is told.
@@ -74,6 +78,8 @@ impl fmt::Display for Difference {
             Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
             Self::Devices => f.write_str("devices changed"),
             Self::Alarms => f.write_str("alarms changed"),
+            Self::Rotas => f.write_str("rotas changed"),
+            Self::Keys => f.write_str("keys changed"),
             Self::Recordings => f.write_str("recordings changed"),
             Self::Pictures => f.write_str("budget for pictures changed"),
             Self::NextStart(what) => write!(f, "{what} changed: applies at the next start"),
@@ -138,6 +144,12 @@ impl Sheet {
         }
         if self.alarm != new.alarm {
             all.push(Difference::Alarms);
+        }
+        if self.rotas != new.rotas {
+            all.push(Difference::Rotas);
+        }
+        if self.keys != new.keys {
+            all.push(Difference::Keys);
         }
         if self.record != new.record {
             all.push(Difference::Recordings);

@@ -2,12 +2,16 @@
 
 mod alarm;
 mod change;
+mod keys;
 mod record;
+mod rota;
 mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
+pub use keys::{KeyOrder, ORDERS, Order};
 pub use record::{RecordPlan, RecordSettings};
+pub use rota::{Lasts, Rota, RotaOrder, RotaStep};
 pub use standby::{SLATE, Standby};
 
 use crate::{
@@ -34,6 +38,10 @@ pub struct Sheet {
     pub feeds: Vec<Feed>,
     /// `[[device]]`, in order; rows are written out.
     pub devices: Vec<Device>,
+    /// `[[rota]]`, in order.
+    pub rotas: Vec<Rota>,
+    /// `[keys]`.
+    pub keys: Vec<KeyOrder>,
     /// `[[network]]`, in order.
     pub networks: Vec<Network>,
     /// `[stave]`.
@@ -68,6 +76,7 @@ impl Sheet {
             to,
             takes: Vec::new(),
             standby: None,
+            at_once: false,
             accepts: Accepts::default(),
             far: Vec::new(),
             via: Vec::new(),
@@ -79,6 +88,8 @@ impl Sheet {
             lines: vec![line],
             feeds: vec![feed],
             devices: Vec::new(),
+            rotas: Vec::new(),
+            keys: Vec::new(),
             networks: Vec::new(),
             stave: StaveSettings::default(),
             alarm: AlarmSettings { wish: AlarmWish::off(), ..AlarmSettings::default() },
@@ -447,6 +458,8 @@ pub struct Feed {
     pub takes: Vec<String>,
     /// What stands in for its line when that fails.
     pub standby: Option<Standby>,
+    /// Lines come on at once from their last keyframe, and the feed stays behind by its age.
+    pub at_once: bool,
     /// What its destinations accept.
     pub accepts: Accepts,
     /// What the far ends say that they are set to, in the order of the destinations.

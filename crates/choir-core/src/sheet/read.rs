@@ -30,6 +30,15 @@ fn parse_frequency(text: &str) -> Result<u8, UnitError> {
     }
 }
 
+/// Whether takes are made at once.
+fn parse_cut(text: &str) -> Result<bool, UnitError> {
+    match text {
+        "keyframe" => Ok(false),
+        "at-once" => Ok(true),
+        _ => Err(UnitError { what: format!("\"{text}\" is unknown."), allowed: "Allowed: keyframe, at-once.".into() }),
+    }
+}
+
 /// Reads a sheet and judges it. The sheet is there when no finding is an error.
 #[must_use]
 pub fn read_sheet(text: &str) -> (Option<Sheet>, Vec<Finding>) {
@@ -66,13 +75,19 @@ pub(super) fn names_of(root: &dyn TableLike, key: &str) -> Vec<String> {
 
 impl Reader<'_> {
     fn sheet(&mut self, root: &dyn TableLike) -> Option<Sheet> {
-        self.known(root, "", &["show", "line", "feed", "device", "settings", "network", "stave", "alarm", "record", "link"]);
+        self.known(
+            root,
+            "",
+            &["show", "line", "feed", "device", "settings", "network", "stave", "alarm", "record", "rota", "keys", "link"],
+        );
         let show = self.show(root);
         self.shared_links(root);
         let (networks, network_spots) = self.entries(root, "network", Self::network);
         let (lines, line_spots) = self.entries(root, "line", Self::line);
         let (feeds, feed_spots) = self.entries(root, "feed", Self::feed);
         let (devices, device_spots) = self.devices(root);
+        let (rotas, rota_spots) = self.entries(root, "rota", Self::rota);
+        let keys = self.key_orders(root);
         let stave = self.stave_settings(root);
         let alarm = self.alarm_settings(root);
         let record = self.record_plan(root);
@@ -81,14 +96,16 @@ impl Reader<'_> {
         }
         let named = show.is_some();
         let whole = check::Whole {
-            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, stave, alarm, record },
+            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, rotas, keys, stave, alarm, record },
             stave_at: root.get("stave").map_or(0, |item| start(item.span())),
+            keys_at: root.get("keys").map_or(0, |item| start(item.span())),
             line_names: names_of(root, "line"),
             network_names: names_of(root, "network"),
             network_spots,
             line_spots,
             feed_spots,
             device_spots,
+            rota_spots,
         };
         check::check(self, &whole);
         named.then_some(whole.sheet)
@@ -200,7 +217,7 @@ impl Reader<'_> {
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
         let (name, subject) = self.name(table, "feed", at);
-        self.known(table, &subject, &["name", "title", "line", "to", "takes", "standby", "accepts", "far", "via", "stave", "alarm"]);
+        self.known(table, &subject, &["name", "title", "line", "to", "takes", "standby", "cut", "accepts", "far", "via", "stave", "alarm"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let line = self.string(table, &subject, "line").map(|l| l.0);
         if line.is_none() && table.get("line").is_none() {
@@ -213,11 +230,24 @@ impl Reader<'_> {
         to.extend(self.feed_stave(table, &subject));
         let takes = self.texts(table, &subject, "takes").into_iter().map(|t| t.0).collect();
         let standby = self.standby(table, &subject);
+        let at_once = self.parsed(table, &subject, "cut", parse_cut).unwrap_or_default();
         let accepts = table.get("accepts").map(|item| self.accepts(item, &subject)).unwrap_or_default();
         let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
         let alarm = table.get("alarm").map(|item| self.alarm_wish(item, &subject)).unwrap_or_default();
         let name = name?;
-        Some(Feed { title: title.unwrap_or_else(|| name.clone()), name, line: line?, to, takes, standby, accepts, far, via, alarm })
+        Some(Feed {
+            title: title.unwrap_or_else(|| name.clone()),
+            name,
+            line: line?,
+            to,
+            takes,
+            standby,
+            at_once,
+            accepts,
+            far,
+            via,
+            alarm,
+        })
     }
 
     /// One link, or a list of them.

@@ -12,6 +12,7 @@ impl fmt::Display for Waiting {
             }
             Self::Packets { port } => write!(f, "no packet on port {port} yet"),
             Self::FarEnd => f.write_str("waiting for the far end before playing"),
+            Self::Take => f.write_str("ready; plays when it is taken"),
             Self::EndOfFile => f.write_str("played to the end of the file"),
             Self::Viewers => f.write_str("ready; no viewer yet"),
             Self::Receivers { no_media: true } => f.write_str("ready; its line is silent"),

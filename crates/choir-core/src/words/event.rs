@@ -2,8 +2,9 @@ use super::{alarm, by_words};
 use crate::{
     command::Done,
     director::Unfit,
-    facts::{Event, EventKind, RecordingStep},
+    facts::{Event, EventKind, RecordingStep, RotaChange},
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
+    model::RotaOrder,
     units::{say_bytes, say_duration},
 };
 
@@ -68,6 +69,13 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
     match &event.kind {
         EventKind::State { state, reason } => format!("{state}: {reason}"),
         EventKind::Notice(notice) => notice.to_string(),
+        EventKind::TakeRequested { line, behind: Some(behind), .. } => {
+            format!(
+                "take requested: {}, at once from its last keyframe: the feed is {} behind it",
+                names.line(*line),
+                say_duration(*behind)
+            )
+        }
         EventKind::TakeRequested { line, keyframe_asked, .. } => {
             let asked = if *keyframe_asked { ", requested from its source" } else { "" };
             format!("take requested: {}; waiting for its next keyframe{asked}", names.line(*line))
@@ -88,6 +96,12 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         EventKind::Returned { line, away } => format!("{} is fit again and comes back after {}", names.line(*line), say_duration(*away)),
         EventKind::Previewed { line, .. } => format!("{} comes next", names.line(*line)),
         EventKind::Held { held, by } => format!("{} {}", if *held { "held" } else { "released" }, by_words(*by)),
+        EventKind::Rota { name, change: RotaChange::Told(order, by) } => format!("rota {name} {} {}", rota_words(*order), by_words(*by)),
+        EventKind::Rota { name, change: RotaChange::Interrupted } => {
+            format!("rota {name} waits, as something else was taken: go on with \"choir rota start {name}\"")
+        }
+        EventKind::Rota { name, change: RotaChange::Ended } => format!("rota {name} is at its end; what is on stays on"),
+        EventKind::Preset { device, preset, by } => format!("{device} goes to preset {preset} {}", by_words(*by)),
         EventKind::Recording(step) => recording_words(step),
         EventKind::Alarm(alarm, step) => alarm::step_words(alarm, *step),
         EventKind::Messenger { to, failed: Some(why) } => format!("alarms do not reach {to}: {why}"),
@@ -97,6 +111,15 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         }
         EventKind::Reloaded(change) => format!("sheet reloaded: {change}"),
         EventKind::ReloadFailed(why) => format!("sheet not reloaded, nothing changed: {why}"),
+    }
+}
+
+const fn rota_words(order: RotaOrder) -> &'static str {
+    match order {
+        RotaOrder::Start => "started",
+        RotaOrder::Pause => "paused",
+        RotaOrder::Skip => "told to skip",
+        RotaOrder::Stop => "stopped",
     }
 }
 
@@ -122,7 +145,14 @@ fn recording_words(step: &RecordingStep) -> String {
 #[must_use]
 pub fn done_words(done: &Done, names: &dyn Names) -> String {
     match done {
-        Done::TakeRequested { feed, line } => format!("{} goes on {} at its next keyframe", names.line(*line), names.feed(*feed)),
+        Done::TakeRequested { feed, line, behind: Some(behind) } => {
+            format!("{} goes on {} at once, {} behind", names.line(*line), names.feed(*feed), say_duration(*behind))
+        }
+        Done::TakesRequested(takes) => {
+            let takes: Vec<String> = takes.iter().map(|(feed, line)| format!("{} on {}", names.line(*line), names.feed(*feed))).collect();
+            format!("{}: together, once each has sent a keyframe", takes.join(", "))
+        }
+        Done::TakeRequested { feed, line, .. } => format!("{} goes on {} at its next keyframe", names.line(*line), names.feed(*feed)),
         Done::Previewed { feed, line } => format!("{} comes next on {}", names.line(*line), names.feed(*feed)),
         Done::Held { line, held, already } => {
             let already = if *already { " already" } else { "" };
@@ -138,6 +168,9 @@ pub fn done_words(done: &Done, names: &dyn Names) -> String {
         }
         Done::Examined { line, on } => format!("{} is {}examined", names.line(*line), if *on { "" } else { "no longer " }),
         Done::Recording { subject, folder } => format!("{} is recorded into {}", names.name(*subject), folder.display()),
+        Done::Rota { name, order: RotaOrder::Skip } => format!("{name} goes to its next step"),
+        Done::Rota { name, order } => format!("{name} {}", rota_words(*order)),
+        Done::Preset { device, preset } => format!("{device} goes to preset {preset}"),
         Done::RecordingsEnded(0) => "nothing was being recorded".into(),
         Done::RecordingsEnded(n) => format!("{} ended", super::count(*n as u64, "recording")),
         Done::Acknowledged(numbers) => alarm::acknowledged_words(numbers),

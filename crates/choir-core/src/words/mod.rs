@@ -19,6 +19,7 @@ pub(super) const fn by_words(by: By) -> &'static str {
         By::CommandLine => "by the engineer",
         By::LiveView => "in the live view",
         By::Sheet => "by the sheet",
+        By::Rota => "by a rota",
     }
 }
 

@@ -4,7 +4,7 @@
 use super::{
     Piece,
     index::Raw,
-    unit::{TimedUnit, UnitFormat},
+    unit::{Timed, UnitFormat},
 };
 use bytes::Bytes;
 use std::{collections::VecDeque, sync::Arc};
@@ -19,15 +19,15 @@ const LEAST_US: i64 = 1_500_000;
 pub enum Sent {
     /// Whole packets of a transport stream.
     Packets(Bytes),
-    /// A unit of a source that comes in units.
-    Unit(Arc<UnitFormat>, TimedUnit),
+    /// What comes of a source that comes in units.
+    Unit(Arc<UnitFormat>, Timed),
 }
 
 impl Sent {
     fn size(&self) -> usize {
         match self {
             Self::Packets(bytes) => bytes.len(),
-            Self::Unit(_, unit) => unit.pieces.iter().map(Bytes::len).sum(),
+            Self::Unit(_, timed) => timed.unit.iter().flat_map(|u| &u.pieces).map(Bytes::len).sum(),
         }
     }
 }
@@ -77,12 +77,12 @@ impl Recent {
         self.keep(now, Sent::Packets(piece.bytes().clone()));
     }
 
-    /// Takes a unit that came at `now`.
-    pub fn push_unit(&mut self, now: i64, format: &Arc<UnitFormat>, unit: &TimedUnit) {
-        if unit.keyframe && unit.kind.is_video() {
+    /// Takes what came at `now` of a source that comes in units.
+    pub fn push_unit(&mut self, now: i64, format: &Arc<UnitFormat>, timed: &Timed) {
+        if timed.unit.as_ref().is_some_and(|u| u.keyframe && u.kind.is_video()) {
             self.keyframe = Some(self.next());
         }
-        self.keep(now, Sent::Unit(format.clone(), unit.clone()));
+        self.keep(now, Sent::Unit(format.clone(), timed.clone()));
     }
 
     fn next(&self) -> u64 {
@@ -105,6 +105,19 @@ impl Recent {
         }
     }
 
+    /// The number of the newest keyframe's beginning: it rises with each.
+    #[must_use]
+    pub fn keyframe(&self) -> Option<u64> {
+        self.keyframe
+    }
+
+    /// All that is kept, and which of it the last keyframe begins with; none before one has come.
+    #[must_use]
+    pub fn group(&self) -> Option<(Vec<(i64, Sent)>, usize)> {
+        let keyframe = self.keyframe?.checked_sub(self.first)?;
+        Some((self.kept.iter().cloned().collect(), keyframe as usize))
+    }
+
     /// What has come since number `from`; where that is not kept any more, or it is a keyframe that
     /// is wanted, from the last keyframe on. Tables are those of the source now.
     #[must_use]
@@ -119,7 +132,7 @@ impl Recent {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ts::{Index, PacketAligner, StreamKind, TsWriter, Unit, WriterConfig};
+    use crate::ts::{Index, PacketAligner, StreamKind, TimedUnit, TsWriter, Unit, WriterConfig};
 
     /// Each call is a piece with one picture, 40 ms after the one before.
     fn pieces(recent: &mut Recent, count: u64, keyframe_every: u64, size: usize) -> Vec<Bytes> {
@@ -172,7 +185,10 @@ mod tests {
         assert!(recent.bytes <= BYTES_MAX && recent.keyframe.is_none(), "{} bytes", recent.bytes);
         assert!(recent.since(None, None).sent.is_empty(), "nothing can be decoded of it");
         let (mut recent, format) = (Recent::default(), Arc::<UnitFormat>::default());
-        let unit = |keyframe: bool, kind, size: usize| TimedUnit { kind, pts: 0, dts: None, keyframe, pieces: vec![vec![0; size].into()] };
+        let unit = |keyframe: bool, kind, size: usize| {
+            let unit = TimedUnit { kind, pts: 0, dts: None, keyframe, pieces: vec![vec![0; size].into()] };
+            Timed { clock: 0, jump: false, unit: Some(unit) }
+        };
         for n in 0..300 {
             recent.push_unit(n * 40_000, &format, &unit(n % 100 == 0, StreamKind::H264, 1000));
             recent.push_unit(n * 40_000, &format, &unit(true, StreamKind::AacAdts, 100));

@@ -1,7 +1,14 @@
 //! How long sound lasts, from its bytes.
 
 use super::StreamKind;
-use crate::{adts, audio::ST302_RATE};
+use crate::{
+    adts,
+    audio::{ST302_RATE, aac_silence},
+};
+
+/// A longer hole is not filled: it is no matter of how two sources are multiplexed (500 ms, 90
+/// kHz).
+const FILL_MAX: i64 = 45_000;
 
 /// How long the sound in this PES payload lasts, 90 kHz ticks; `None` when its bytes do not tell.
 pub(crate) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
@@ -19,6 +26,19 @@ pub(crate) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
     }
 }
 
+/// What fills a hole of so many ticks before sound that begins with `data`: frames of silence in
+/// its format, and when each begins behind the hole's start. Empty where less than a frame is
+/// missing, and for sound that no silence is known of.
+pub(crate) fn silence(kind: StreamKind, data: &[u8], hole: i64) -> Vec<(u64, Vec<u8>)> {
+    let Some(h) = adts::parse(data).filter(|h| kind == StreamKind::AacAdts && h.samples == 1024 && (1..=2).contains(&h.channels)) else {
+        return Vec::new();
+    };
+    let (ticks, hole) = (frame_ticks(&h), hole.min(FILL_MAX + 1));
+    let count = if hole > FILL_MAX { 0 } else { (hole.max(0) as f64 / ticks) as u64 };
+    let frame = aac_silence(h.sample_rate, h.channels);
+    (0..count).map(|n| (f64::round(n as f64 * ticks) as u64, frame.clone())).collect()
+}
+
 /// One frame of AAC, 90 kHz ticks.
 pub(super) fn frame_ticks(h: &adts::AdtsHeader) -> f64 {
     f64::from(h.samples) * 90_000.0 / f64::from(h.sample_rate)
@@ -28,6 +48,16 @@ pub(super) fn frame_ticks(h: &adts::AdtsHeader) -> f64 {
 mod tests {
     use super::*;
     use crate::audio::st302_frame;
+
+    #[test]
+    fn a_hole_is_filled_with_whole_frames_of_silence() {
+        let sound = aac_silence(48_000, 2);
+        let fill = |hole| silence(StreamKind::AacAdts, &sound, hole).iter().map(|(at, _)| *at).collect::<Vec<_>>();
+        assert_eq!((fill(-50), fill(1919), fill(1920), fill(5800)), (vec![], vec![], vec![0], vec![0, 1920, 3840]));
+        assert!(fill(45_001).is_empty(), "too long");
+        assert_eq!(adts::parse(&silence(StreamKind::AacAdts, &sound, 2000)[0].1), adts::parse(&sound));
+        assert!(silence(StreamKind::St302, &[0; 64], 5800).is_empty() && silence(StreamKind::AacAdts, &[0; 64], 5800).is_empty());
+    }
 
     #[test]
     fn pcm_lasts_as_long_as_its_samples() {

@@ -4,7 +4,7 @@ use super::feed::{FeedMedia, changes, note_change};
 use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_host::{
-    clock::{steady_us, steady_us_at, unix_us},
+    clock::{at_steady_us, steady_us, steady_us_at, unix_us},
     lock, read, write,
 };
 use choir_ports::{Arrival, Intake, Media};
@@ -12,8 +12,8 @@ use choir_proto::{
     legs::LegMerge,
     mux::ToTs,
     ts::{
-        AccessUnit, Depth, Index, MediaInfo, Origin, PacketAligner, Preroll, Recent, Since, SourceKey, TsChecker, TsCounters, TsFinding,
-        TsMeter,
+        AccessUnit, Depth, Index, MediaInfo, Origin, PacketAligner, Preroll, Recent, Sent, Since, SourceKey, TsChecker, TsCounters,
+        TsFinding, TsMeter,
     },
     unit_splice::UnitPreroll,
 };
@@ -21,7 +21,7 @@ use std::{
     sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
-use tokio::sync::oneshot;
+use tokio::sync::{mpsc, oneshot, watch};
 
 /// One inbound contribution: parses it once, meters it and hands it to the feeds, in the shape that
 /// they want: the one in which it does not come is made once, and only while somebody wants it.
@@ -46,11 +46,20 @@ struct Source {
     is_units: bool,
     /// Somebody wants pictures.
     tap: Option<Tap>,
-    /// Somebody looks at pictures: what has come since the last keyframe is kept.
+    /// Somebody looks at pictures, or a feed may take it at once: what has come since the last
+    /// keyframe is kept.
     recent: Option<Recent>,
+    /// Who they are.
+    kept_for: [bool; 2],
+    /// Where the last keyframe that is kept begins.
+    keyframes: watch::Sender<Option<u64>>,
+    /// Who takes everything that comes, later.
+    followers: Vec<mpsc::Sender<Arrival>>,
     /// The transport stream is examined, bytes outside packets as well.
     check: Option<TsChecker>,
     takers: Takers,
+    /// It is a clip that begins with each take.
+    is_clip: bool,
     session: u32,
     /// When the present session's first piece came.
     begun: Option<Instant>,
@@ -91,9 +100,12 @@ struct Tap {
 /// Pictures that a tap gives: a decoder may hold some back.
 const TAPPED: usize = 8;
 
-/// A source that begins anew within this time of its last packet goes on as far as the meter is
-/// concerned: a file that repeats.
+/// A source that begins anew within this time of its last packet goes on, as far as what is
+/// measured is concerned: a file that repeats.
 const GOES_ON: Duration = Duration::from_millis(500);
+
+/// Arrivals that may wait to be taken later: seconds of any line.
+const FOLLOWED_MOST: usize = 1 << 17;
 
 /// What a line has sent since somebody looked last.
 pub struct RecentSent {
@@ -101,6 +113,26 @@ pub struct RecentSent {
     pub session: u32,
     /// What it was.
     pub since: Since,
+}
+
+/// Why what has come since the last keyframe is kept.
+#[derive(Debug, Clone, Copy)]
+pub enum KeptFor {
+    /// Somebody looks at pictures.
+    Looking,
+    /// A feed may take it at once.
+    Takes,
+}
+
+/// What a line has sent since its last keyframe and shortly before it, and what it sends from now
+/// on.
+pub struct FromKeyframe {
+    /// Never empty.
+    pub sent: Vec<Arrival>,
+    /// The keyframe begins with this one.
+    pub keyframe: usize,
+    /// What comes from now on.
+    pub more: mpsc::Receiver<Arrival>,
 }
 
 /// What a line has seen.
@@ -118,6 +150,16 @@ pub struct LineReading {
     pub session: u32,
 }
 
+impl LineReading {
+    /// For how long nothing has come of the session that the port counts as `sessions`; `None`
+    /// where nothing of it has come. A source that begins anew goes on until it is late.
+    #[must_use]
+    pub fn quiet(&self, sessions: u32, now: Instant) -> Option<Duration> {
+        let quiet = now.saturating_duration_since(self.last?);
+        (self.session == sessions || quiet < GOES_ON).then_some(quiet)
+    }
+}
+
 impl LineMedia {
     /// The line of this number.
     #[must_use]
@@ -133,8 +175,12 @@ impl LineMedia {
             is_units: false,
             tap: None,
             recent: None,
+            kept_for: [false; 2],
+            keyframes: watch::channel(None).0,
+            followers: Vec::new(),
             check: None,
             takers: Takers::default(),
+            is_clip: false,
             session: 0,
             begun: None,
             last: None,
@@ -163,11 +209,42 @@ impl LineMedia {
     }
 
     /// Keeps what has come since the last keyframe from now on, or no longer.
-    pub fn keep_recent(&self, on: bool) {
+    pub fn keep_recent(&self, whose: KeptFor, on: bool) {
         let mut s = lock(&self.source);
+        s.kept_for[whose as usize] = on;
+        let on = s.kept_for.contains(&true);
         if on != s.recent.is_some() {
             s.recent = on.then(Recent::default);
         }
+    }
+
+    /// It begins with each take, and comes on with its first keyframe.
+    pub fn set_clip(&self, is_clip: bool) {
+        lock(&self.source).is_clip = is_clip;
+    }
+
+    /// Changes with each keyframe, while it is kept.
+    #[must_use]
+    pub fn keyframes(&self) -> watch::Receiver<Option<u64>> {
+        lock(&self.source).keyframes.subscribe()
+    }
+
+    /// All that is kept, and all that comes from now on; none without a keyframe.
+    #[must_use]
+    pub fn from_keyframe(&self) -> Option<FromKeyframe> {
+        let mut s = lock(&self.source);
+        let (sent, keyframe) = s.recent.as_ref()?.group()?;
+        let session = s.session;
+        let arrival = |(at, sent)| {
+            let media = match sent {
+                Sent::Packets(bytes) => Media::Ts(bytes),
+                Sent::Unit(format, timed) => Media::Units(format, timed),
+            };
+            Arrival::new(session, at_steady_us(at), media)
+        };
+        let (tx, more) = mpsc::channel(FOLLOWED_MOST);
+        s.followers.push(tx);
+        Some(FromKeyframe { sent: sent.into_iter().map(arrival).collect(), keyframe, more })
     }
 
     /// What has come since `place`, a session and a number that was told before; from the last
@@ -219,8 +296,9 @@ impl Source {
             return;
         }
         self.session = arrival.session;
-        (self.aligner, self.preroll) = (PacketAligner::default(), Preroll::default());
-        (self.to_ts, self.unit_preroll) = (ToTs::default(), UnitPreroll::default());
+        let (ts, units) = if self.is_clip { (Preroll::whole(), UnitPreroll::whole()) } else { Default::default() };
+        (self.aligner, self.preroll) = (PacketAligner::default(), ts);
+        (self.to_ts, self.unit_preroll) = (ToTs::default(), units);
         self.recent.iter_mut().for_each(|r| *r = Recent::default());
         self.is_units = matches!(arrival.media, Media::Units(..));
         if self.last.is_some_and(|last| arrival.at.saturating_duration_since(last) < GOES_ON) {
@@ -239,6 +317,8 @@ impl Source {
     /// Takes one piece and gives it to the feeds.
     fn push(&mut self, line: LineId, utc_offset: i64, arrival: &Arrival, takers: &Takers) {
         self.begin(arrival);
+        // Whoever does not keep up has no use for the rest.
+        self.followers.retain(|f| f.try_send(arrival.clone()).is_ok());
         self.meter.set_utc_offset(utc_offset);
         let (now, key) = (steady_us_at(arrival.at), SourceKey { line: line.0, session: arrival.session });
         let feeds = &takers.feeds;
@@ -252,12 +332,12 @@ impl Source {
                 }
             }
             Media::Units(format, timed) => {
+                if let Some(recent) = &mut self.recent {
+                    recent.push_unit(now, format, timed);
+                }
                 if let Some(unit) = &timed.unit {
                     self.came(arrival);
                     self.meter.unit(now, format, unit);
-                    if let Some(recent) = &mut self.recent {
-                        recent.push_unit(now, format, unit);
-                    }
                     if takers.units || self.tap.is_some() {
                         let unit = unit.joined(now, format);
                         self.tap_unit(&unit);
@@ -347,5 +427,7 @@ impl Intake for LineMedia {
             source.push(self.id, utc_offset, &arrival, &takers);
         }
         source.takers = takers;
+        let keyframe = source.recent.as_ref().and_then(Recent::keyframe);
+        source.keyframes.send_if_modified(|k| std::mem::replace(k, keyframe) != keyframe);
     }
 }

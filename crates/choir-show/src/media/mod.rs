@@ -4,7 +4,7 @@ mod feed;
 mod line;
 
 pub use feed::{FeedMedia, FeedReading};
-pub use line::{LineMedia, LineReading, RecentSent};
+pub use line::{KeptFor, LineMedia, LineReading, RecentSent};
 
 #[cfg(test)]
 mod tests {
@@ -34,6 +34,18 @@ mod tests {
             FeedReading { on: Some(LineId(1)), wanted: Some(LineId(1)), takes: 0, waits: None, gap: Duration::ZERO }
         );
         assert_eq!(lines[1].reading().bytes, 188);
+    }
+
+    #[test]
+    fn a_repeating_file_is_not_silent_between_two_rounds_and_a_source_that_connects_again_is() {
+        let line = LineMedia::new(LineId(0));
+        let came = Instant::now();
+        assert_eq!(line.reading().quiet(1, came), None, "nothing has come at all");
+        line.arrive(&mut vec![Arrival::new(1, came, Media::Ts(vec![0x47; 188].into()))]);
+        let quiet = |sessions, ms| line.reading().quiet(sessions, came + Duration::from_millis(ms));
+        assert_eq!(quiet(1, 40), Some(Duration::from_millis(40)));
+        assert_eq!(quiet(2, 40), Some(Duration::from_millis(40)), "its next round begins in a moment");
+        assert_eq!((quiet(1, 9000), quiet(2, 9000)), (Some(Duration::from_secs(9)), None));
     }
 
     /// A picture of a source that comes in units; `n` counts from the keyframe.

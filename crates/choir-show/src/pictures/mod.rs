@@ -8,7 +8,7 @@ mod sound;
 
 pub(crate) use live::watch;
 
-use crate::{inner::Inner, line::LineRun, still::Still};
+use crate::{inner::Inner, line::LineRun, media::KeptFor, still::Still};
 use choir_core::id::LineId;
 use choir_host::{
     Stop,
@@ -140,14 +140,14 @@ fn pass(show: &Inner, lines: &mut HashMap<LineId, Watched>, [all, listening]: &m
     let runs = show.lines();
     if all.share == 0.0 {
         for run in runs.iter().filter(|r| lines.remove(&r.id).is_some()) {
-            run.media.keep_recent(false);
+            run.media.keep_recent(KeptFor::Looking, false);
             run.seen.clear();
         }
         return VISIT;
     }
     for run in &runs {
         lines.entry(run.id).or_insert_with(|| {
-            run.media.keep_recent(true);
+            run.media.keep_recent(KeptFor::Looking, true);
             Watched::default()
         });
     }

@@ -51,7 +51,7 @@ impl Reader {
 
     fn read(&mut self, at: i64, sent: Sent, units: &mut Vec<AccessUnit>) {
         match sent {
-            Sent::Unit(format, unit) => units.push(unit.joined(at, &format)),
+            Sent::Unit(format, timed) => units.extend(timed.unit.map(|unit| unit.joined(at, &format))),
             Sent::Packets(bytes) => {
                 let part = Aligned::Packets(bytes);
                 let meter = self.meter.get_or_insert_with(|| TsMeter::new(Depth::Units));

@@ -139,7 +139,7 @@ mod tests {
             size: (320, 180),
             bitrate: Bitrate(1_000_000),
             keyframe: 0.4,
-            ..CameraSettings::new("finish-tower", Link::File(FileLink { path: None, repeat: false }))
+            ..CameraSettings::new("finish-tower", Link::File(FileLink::once(None)))
         };
         let head = Arc::new(Head::default());
         let mut drawer = Drawer {

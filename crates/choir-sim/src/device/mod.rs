@@ -210,7 +210,7 @@ fn rtsp_settings(shared: &Shared, s: &State) -> RtspCameraSettings {
             keyframe: f64::from(stream.gop) / f64::from(stream.rate),
             audio: stream.audio,
             output: shared.settings.output.clone(),
-            ..CameraSettings::new(format!("{}{input}", shared.settings.name), Link::File(FileLink { path: None, repeat: false }))
+            ..CameraSettings::new(format!("{}{input}", shared.settings.name), Link::File(FileLink::once(None)))
         }
     };
     RtspCameraSettings {

@@ -366,7 +366,7 @@ async fn finish_tower(prefix: &str, output: watch::Receiver<Output>, stop: &Stop
 /// A camera that is on the LAN by itself, in all grades.
 async fn winners_dock(prefix: &str, output: watch::Receiver<Output>, stop: &Stop) -> Result<NamedCamera, SimError> {
     let (name, address) = WINNERS_DOCK;
-    let nowhere = Link::File(FileLink { path: None, repeat: false });
+    let nowhere = Link::File(FileLink::once(None));
     let picture = CameraSettings { size: (640, 360), bitrate: Bitrate(3_000_000), output, ..CameraSettings::new("winners-dock", nowhere) };
     let settings = NamedCameraSettings {
         name: name.into(),

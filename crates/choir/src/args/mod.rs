@@ -4,6 +4,7 @@ mod device;
 mod linecheck;
 mod path;
 mod record;
+mod rota;
 mod sheet;
 mod snap;
 mod stave;
@@ -13,6 +14,7 @@ pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, FrameArgs, MoveArgs,
 pub use linecheck::LinecheckArgs;
 pub use path::{PathMeasureArgs, Towards};
 pub use record::{RecordAction, RecordArgs, StartArgs};
+pub use rota::{RotaAction, RotaArgs};
 pub use sheet::{
     AddFeed, AddLine, AdviseArgs, Arrive, BudgetArgs, CardArgs, CheckArgs, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs, NewArgs, Target,
     WriteArgs,
@@ -95,6 +97,8 @@ pub enum Command {
     Next(NextArgs),
     /// Put another line on a feed, at that line's next keyframe.
     Take(TakeArgs),
+    /// Show rotas, and start, pause, skip or stop one.
+    Rota(RotaArgs),
     /// Record lines and feeds; say what is wrong with recordings.
     Record(RecordArgs),
     /// Stop a line, or the ways out of a feed, until released.
@@ -336,13 +340,16 @@ pub struct NextArgs {
 #[command(after_help = "Examples:
   choir take boathouse-1 start-pontoon
   choir take boathouse-1                 what comes next; what is on comes next then
+  choir take boathouse-1=start-pontoon boathouse-2=finish-tower    both at the same moment
 
+Takes at the same moment wait until each of the lines has sent a keyframe, 3 s at most; a feed whose \
+line sent its own earlier stays behind that line by the difference. \
 A take ends what stands in for a line that has failed.")]
 pub struct TakeArgs {
-    /// The feed.
-    pub feed: String,
-    /// The line to put on it [default: the one that comes next].
-    pub line: Option<String>,
+    /// The feed, and the line to put on it [default: the one that comes next]; or several
+    /// FEED=LINE.
+    #[arg(required = true, value_name = "FEED [LINE]|FEED=LINE")]
+    pub what: Vec<String>,
     /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,

@@ -1,12 +1,12 @@
 //! Commands that talk to a running show.
 
 use crate::{
-    args::{AckArgs, HoldArgs, NextArgs, ShowArgs, StatusArgs, TakeArgs},
-    exit::{Failure, SHOW},
+    args::{AckArgs, HoldArgs, NextArgs, RotaAction, RotaArgs, ShowArgs, StatusArgs, TakeArgs},
+    exit::{Failure, SHOW, USAGE},
     live,
-    output::{alarms, one_line, recordings, tables},
+    output::{alarms, one_line, recordings, rotas, tables},
 };
-use choir_core::{spelling::did_you_mean, view::ShowView};
+use choir_core::{model::RotaOrder, spelling::did_you_mean, view::ShowView};
 use choir_show::control::{Answer, Client, Request};
 use std::{
     io::{IsTerminal, stdout},
@@ -47,6 +47,9 @@ pub async fn status(args: StatusArgs, verbose: bool) -> Result<(), Failure> {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
     } else {
         print!("{}", tables::show(&view, tables::width()));
+        if !view.rotas.is_empty() {
+            print!("\n{}", rotas::list(&view.rotas));
+        }
         if !view.recordings.is_empty() {
             print!("\n{}", recordings::list(&view.recordings));
         }
@@ -77,14 +80,43 @@ fn one(view: &ShowView, name: &str, json: bool) -> Result<(), Failure> {
 
 pub async fn watch(args: ShowArgs) -> Result<(), Failure> {
     if !stdout().is_terminal() {
-        return Err(Failure::new(crate::exit::USAGE, "watch needs a terminal: use \"choir status\" or \"choir status --json\""));
+        return Err(Failure::new(USAGE, "watch needs a terminal: use \"choir status\" or \"choir status --json\""));
     }
     let client = Client::connect(args.sheet.as_deref()).await?;
     live::run(live::Source::There(client)).await
 }
 
 pub async fn take(args: TakeArgs) -> Result<(), Failure> {
-    ask(args.sheet.as_deref(), &Request::Take { feed: args.feed, line: args.line }).await
+    let pairs: Vec<Option<(String, String)>> =
+        args.what.iter().map(|what| what.split_once('=').map(|(feed, line)| (feed.to_owned(), line.to_owned()))).collect();
+    let request = match (pairs.iter().flatten().count(), &args.what[..]) {
+        (0, [feed]) => Request::Take { feed: feed.clone(), line: None },
+        (0, [feed, line]) => Request::Take { feed: feed.clone(), line: Some(line.clone()) },
+        (n, all) if n == all.len() => Request::TakeTogether { takes: pairs.into_iter().flatten().collect() },
+        _ => return Err(Failure::new(USAGE, "write FEED [LINE] for one feed, or FEED=LINE for each of several")),
+    };
+    ask(args.sheet.as_deref(), &request).await
+}
+
+pub async fn rota(args: RotaArgs) -> Result<(), Failure> {
+    let (order, one) = match args.action {
+        None => {
+            let view = view(args.sheet.as_deref(), &Request::Look { histories: Vec::new() }).await?;
+            if args.json {
+                println!("{}", serde_json::to_string_pretty(&view.rotas).unwrap_or_default());
+            } else if view.rotas.is_empty() {
+                println!("the sheet has no [[rota]]");
+            } else {
+                print!("{}", rotas::list(&view.rotas));
+            }
+            return Ok(());
+        }
+        Some(RotaAction::Start(one)) => (RotaOrder::Start, one),
+        Some(RotaAction::Pause(one)) => (RotaOrder::Pause, one),
+        Some(RotaAction::Skip(one)) => (RotaOrder::Skip, one),
+        Some(RotaAction::Stop(one)) => (RotaOrder::Stop, one),
+    };
+    ask(one.sheet.as_deref(), &Request::Rota { name: one.name, order }).await
 }
 
 pub async fn next(args: NextArgs) -> Result<(), Failure> {

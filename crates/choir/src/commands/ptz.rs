@@ -72,9 +72,9 @@ const PICTURE: (usize, usize) = (240, 136);
 
 /// The panel, with the picture of the line that the sheet has of this camera: the small one first.
 async fn panel(ptz: Ptz, args: &PtzArgs, sheet: Option<&Path>) -> Result<(), Failure> {
-    let Some((show, line)) = look(args, sheet).await else { return live::ptz::run(ptz, None).await };
+    let Some((show, line)) = look(args, sheet).await else { return live::ptz::run(ptz, sheet.map(Path::to_owned), None).await };
     let pictures = show.line_named(&line).ok().and_then(|line| show.live_pictures(line, PICTURE).ok());
-    let done = live::ptz::run(ptz, pictures).await;
+    let done = live::ptz::run(ptz, sheet.map(Path::to_owned), pictures).await;
     show.stop().await;
     done
 }

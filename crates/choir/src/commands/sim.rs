@@ -148,7 +148,7 @@ async fn named(args: &CameraArgs, kind: &Kind, name: &str) -> Result<(), Failure
     let (lan, base) = args.lan.at_home()?;
     // Each camera is a machine of its own.
     let machine = Some(lan.machine.clone().filter(|_| args.name == "camera").unwrap_or_else(|| args.name.clone()));
-    let mut picture = settings(args, kind, Link::File(FileLink { path: None, repeat: false }));
+    let mut picture = settings(args, kind, Link::File(FileLink::once(None)));
     let change = picture.controlled(begins(args)?);
     let settings = NamedCameraSettings {
         name: name.to_owned(),
@@ -185,7 +185,7 @@ async fn named(args: &CameraArgs, kind: &Kind, name: &str) -> Result<(), Failure
 
 /// A camera that waits to be pulled.
 async fn served(args: &CameraArgs, kind: &Kind, listen: SocketAddr) -> Result<(), Failure> {
-    let nowhere = Link::File(FileLink { path: None, repeat: false });
+    let nowhere = Link::File(FileLink::once(None));
     let mut main = settings(args, kind, nowhere);
     let change = main.controlled(begins(args)?);
     let sub = args.sub.map(|size| CameraSettings { size, h265: false, bitrate: Bitrate(500_000), ..main.clone() });

@@ -233,6 +233,9 @@ impl App {
             self.help = false;
             return Act::None;
         }
+        if let KeyCode::F(n) = key.code {
+            return Act::Ask(Request::Key { key: format!("F{n}") });
+        }
         action(key.code, self.is_demo()).map_or(Act::None, |what| self.act(what))
     }
 

@@ -17,7 +17,7 @@ use super::{
     keys::{Binding, Do, all},
     lines, picture, take,
 };
-use crate::output::{clock, plural, recordings};
+use crate::output::{clock, plural, recordings, rotas};
 use choir_core::facts::State;
 use ratatui::{
     Frame,
@@ -102,6 +102,9 @@ fn draw_header(frame: &mut Frame<'_>, app: &App, area: Rect) {
         spans.push(Span::raw("   "));
         spans.push(Span::styled(format!(" {} ", plural(unseen, "alarm")), app.theme.state(Some(State::Broken))));
     }
+    if let Some(says) = rotas::short(&v.rotas) {
+        spans.push(Span::styled(format!("   {says}"), app.theme.title()));
+    }
     if let Some((says, fails)) = recordings::short(&v.recordings) {
         spans.push(Span::raw("   "));
         spans.push(Span::styled(says, if fails { app.theme.state(Some(State::Broken)) } else { app.theme.title() }));
@@ -148,6 +151,13 @@ fn draw_help(frame: &mut Frame<'_>, app: &App, area: Rect) {
             Line::from(vec![Span::styled(format!(" {keys:>7}  "), app.theme.title()), Span::raw(b.help)])
         })
         .collect();
+    rows.extend(app.view.keys.iter().map(|k| {
+        Line::from(vec![
+            Span::styled(format!(" {:>7}  ", k.key), app.theme.title()),
+            Span::raw(k.order.clone()),
+            Span::styled("  by the sheet", app.theme.quiet()),
+        ])
+    }));
     rows.push(Line::styled("  mouse  chooses lines, opens them, presses the keys at the foot; Shift marks text", app.theme.quiet()));
     let height = (rows.len() as u16 + 2).min(area.height);
     let width = (rows.iter().map(Line::width).max().unwrap_or(0) as u16 + 3).min(area.width);

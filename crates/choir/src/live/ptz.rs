@@ -12,6 +12,7 @@ use choir_core::{device::PresetView, facts::EventGrade};
 use choir_host::clock::sleep_until;
 use choir_proto::visca::Drive;
 use choir_show::{
+    control::{Answer, Client, ControlError, Request},
     ptz::{PictureBox, Position, Ptz},
     still::Still,
 };
@@ -35,6 +36,7 @@ use ratatui::{
 };
 use std::{
     io::stdout,
+    path::{Path, PathBuf},
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -69,6 +71,8 @@ enum Order {
     Store(String),
     Home,
     Frame(PictureBox),
+    /// What the sheet of the running show gives this key to do.
+    Key(String),
 }
 
 /// What the camera says.
@@ -159,6 +163,7 @@ impl Panel {
                 self.storing = !self.storing;
                 None
             }
+            KeyCode::F(n) => Some(Order::Key(format!("F{n}"))),
             KeyCode::Char('h') => Some(Order::Home),
             KeyCode::Char(c @ '0'..='9') => {
                 Some(if std::mem::take(&mut self.storing) { Order::Store(c.to_string()) } else { Order::Goto(c.to_string()) })
@@ -185,8 +190,9 @@ impl Panel {
     }
 }
 
-/// Runs the panel until the engineer leaves it.
-pub async fn run(ptz: Ptz, mut pictures: Option<watch::Receiver<Option<Still>>>) -> Result<(), Failure> {
+/// Runs the panel until the engineer leaves it. Keys of the sheet are told to the show that runs
+/// it, or to the only one.
+pub async fn run(ptz: Ptz, sheet: Option<PathBuf>, mut pictures: Option<watch::Receiver<Option<Still>>>) -> Result<(), Failure> {
     let ptz = Arc::new(ptz);
     let screen = Screen::enter().map_err(|e| Failure::new(FAILED, format!("the terminal cannot be used: {e}")))?;
     let releases = terminal::supports_keyboard_enhancement().unwrap_or(false);
@@ -204,7 +210,7 @@ pub async fn run(ptz: Ptz, mut pictures: Option<watch::Receiver<Option<Still>>>)
     let (orders_tx, orders) = mpsc::channel(8);
     let (news_tx, mut news) = mpsc::channel(32);
     let driving = tokio::spawn(steer(ptz.clone(), drive, news_tx.clone()));
-    let asking = tokio::spawn(ask(ptz.clone(), orders, news_tx));
+    let asking = tokio::spawn(ask(ptz.clone(), sheet, orders, news_tx));
     let mut panel = Panel::new(ptz.name(), releases);
     let theme = Theme::from_env();
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
@@ -311,7 +317,7 @@ async fn steer(ptz: Arc<Ptz>, mut wanted: watch::Receiver<Drive>, news: mpsc::Se
 }
 
 /// Carries out orders, and looks where the camera is.
-async fn ask(ptz: Arc<Ptz>, mut orders: mpsc::Receiver<Order>, news: mpsc::Sender<News>) {
+async fn ask(ptz: Arc<Ptz>, sheet: Option<PathBuf>, mut orders: mpsc::Receiver<Order>, news: mpsc::Sender<News>) {
     let mut tick = tokio::time::interval(LOOK_EVERY);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     if let Ok(presets) = ptz.list().await {
@@ -337,11 +343,26 @@ async fn ask(ptz: Arc<Ptz>, mut orders: mpsc::Receiver<Order>, news: mpsc::Sende
                 ptz.frame(part).await.map(|()| if part.width > 0.0 { "framing the box" } else { "to the middle" }.to_owned())
             }
             Order::Home => ptz.home().await.map(|()| "going home".to_owned()),
+            Order::Key(key) => {
+                let _ = news.send(by_key(sheet.as_deref(), key).await).await;
+                continue;
+            }
         };
         let _ = news.send(said.map_or_else(|e| News::Failed(e.to_string()), News::Said)).await;
         if let Ok(presets) = ptz.list().await {
             let _ = news.send(News::Presets(presets)).await;
         }
+    }
+}
+
+/// Lets the running show do what its sheet gives this key to do.
+async fn by_key(sheet: Option<&Path>, key: String) -> News {
+    let asked = async { Client::connect(sheet).await?.ask(&Request::Key { key }).await };
+    match asked.await {
+        Ok(Answer::Done { said }) => News::Said(said),
+        Ok(Answer::Refused { why }) => News::Failed(why),
+        Ok(_) => News::Failed(ControlError::Strange.to_string()),
+        Err(e) => News::Failed(e.to_string()),
     }
 }
 
@@ -373,7 +394,10 @@ fn draw(f: &mut Frame<'_>, p: &Panel, theme: &Theme) {
     let text = if p.storing { "store as which number? (s again: none)" } else { p.said.as_str() };
     f.render_widget(Paragraph::new(Line::styled(format!(" {text}"), said_style)), said);
     let help = vec![
-        Line::styled(" arrows turn   + - zoom   [ ] speed   space stop   h home   0-9 preset   s then 0-9 store   q leave", theme.quiet()),
+        Line::styled(
+            " arrows turn   + - zoom   [ ] speed   space stop   h home   0-9 preset   s then 0-9 store   F1-F12 as in the sheet   q leave",
+            theme.quiet(),
+        ),
         Line::styled(
             if p.releases { " moves while a key is held" } else { " moves while a key repeats; stops when it no longer does" }.to_owned()
                 + "   click: that point to the middle   drag a box: it fills the picture",

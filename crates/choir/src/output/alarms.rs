@@ -14,6 +14,7 @@ pub fn standing(a: &AlarmView) -> String {
         None => "not acknowledged",
         Some(By::CommandLine) => "acknowledged",
         Some(By::LiveView) => "acknowledged in the live view",
+        Some(By::Rota) => "acknowledged by a rota",
         Some(By::Sheet) => "acknowledged by the sheet",
     };
     let again = if a.again > 0 { format!(", came back {}", times(a.again)) } else { String::new() };

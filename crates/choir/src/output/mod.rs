@@ -16,6 +16,7 @@ pub mod palette;
 pub mod path;
 pub mod recordings;
 pub mod redraw;
+pub mod rotas;
 pub mod sentences;
 pub mod tables;
 

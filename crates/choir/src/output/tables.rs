@@ -194,7 +194,8 @@ fn carries(f: &FeedView) -> String {
     let stands_in = f.stand_in.as_ref().filter(|s| s.chosen != f.line).map(|s| format!(" for {}", s.chosen));
     let coming = f.next.as_ref().map(|n| format!(" (cut to {n})"));
     let next = f.preview.as_ref().map(|n| format!(" (next: {n})"));
-    [Some(f.line.clone()), stands_in, coming.or(next)].into_iter().flatten().collect()
+    let behind = f.behind_ms.map(|ms| format!(" ({} s behind)", digits(ms / 1000.0)));
+    [Some(f.line.clone()), stands_in, behind, coming.or(next)].into_iter().flatten().collect()
 }
 
 /// The threads that serve SRT links, and which lines each of them serves.

@@ -15,6 +15,7 @@ mod pictures;
 mod place;
 mod readme;
 mod records;
+mod rotas;
 mod sheets;
 mod shows;
 mod standby;

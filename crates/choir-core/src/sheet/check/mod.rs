@@ -3,10 +3,12 @@
 
 mod addresses;
 mod ends;
+mod keys;
 mod media;
 mod names;
 mod paths;
 mod ports;
+mod rotas;
 mod secrets;
 mod stave;
 
@@ -23,7 +25,9 @@ pub(super) struct Whole {
     pub line_spots: Vec<Spot>,
     pub feed_spots: Vec<Spot>,
     pub device_spots: Vec<Spot>,
+    pub rota_spots: Vec<Spot>,
     pub stave_at: usize,
+    pub keys_at: usize,
 }
 
 /// One end of a link in the sheet.
@@ -110,4 +114,6 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole) {
     media::check(r, whole);
     stave::check(r, whole, &ends);
     addresses::check(r, whole);
+    rotas::check(r, whole);
+    keys::check(r, whole);
 }

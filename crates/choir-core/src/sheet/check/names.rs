@@ -16,6 +16,7 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
     unique(r, "feed", whole.feeds().map(|(f, s)| (f.name.as_str(), s.at)));
     unique(r, "device", whole.devices().map(|(d, s)| (d.name.as_str(), s.at)));
     unique(r, "network", whole.networks().map(|(n, s)| (n.name.as_str(), s.at)));
+    unique(r, "rota", whole.sheet.rotas.iter().zip(&whole.rota_spots).map(|(o, s)| (o.name.as_str(), s.at)));
     lines_of_feeds(r, whole);
     lines_of_devices(r, whole);
     networks_crossed(r, whole);

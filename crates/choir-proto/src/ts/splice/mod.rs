@@ -304,24 +304,34 @@ impl Splicer {
         let Some(place) = on.trims.iter().position(|t| t.pid == p.pid) else { return self.write_now(now, p, raw, out) };
         match on.trims[place].push(p, raw, self.out.shift()) {
             Kept::Nothing => {}
-            Kept::All(packets) => {
+            Kept::All { silence, packets } => {
                 on.trims.swap_remove(place);
+                if let Some(first) = packets.first().and_then(|raw| TsPacket::parse(raw)) {
+                    self.write_pes(p.pid, &silence, first.continuity.wrapping_sub(1) & 15, out);
+                }
                 for raw in &packets {
                     if let Some(p) = TsPacket::parse(raw) {
                         self.write_now(now, &p, raw, out);
                     }
                 }
             }
-            Kept::Rest { pes, counter, then } => {
+            Kept::Rest { silence, pes, counter, then } => {
                 on.trims.swap_remove(place);
-                let from = out.len();
-                self.out.write_pes(p.pid, &pes, counter, out);
-                packets(&out[from..]).for_each(|p| on.tracks.follow_written(&p));
+                self.write_pes(p.pid, &silence, counter, out);
+                self.write_pes(p.pid, &pes, counter, out);
                 if let Some((p, raw)) = then.as_ref().and_then(|raw| Some((TsPacket::parse(raw)?, raw))) {
                     self.write_now(now, &p, raw, out);
                 }
             }
         }
+    }
+
+    /// Writes a PES packet of what is on, unless it is empty; the source goes on behind `counter`.
+    fn write_pes(&mut self, pid: u16, pes: &[u8], counter: u8, out: &mut BytesMut) {
+        let Some(on) = self.on.as_mut().filter(|_| !pes.is_empty()) else { return };
+        let from = out.len();
+        self.out.write_pes(pid, pes, counter, out);
+        packets(&out[from..]).for_each(|p| on.tracks.follow_written(&p));
     }
 
     fn write_now(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw, out: &mut BytesMut) {

@@ -17,6 +17,8 @@ const SOUND_MAX: usize = 4096;
 /// that belongs before it.
 #[derive(Debug, Clone, Default)]
 pub struct Preroll {
+    /// It has begun with the take and comes on with its first keyframe, whatever its sound.
+    pub(super) whole: bool,
     /// When its first packet came.
     pub(super) since: Option<i64>,
     pub(super) programme: Programme,
@@ -31,6 +33,12 @@ pub struct Preroll {
 }
 
 impl Preroll {
+    /// Of a clip that begins with a take: nothing of it is to be missed.
+    #[must_use]
+    pub fn whole() -> Self {
+        Self { whole: true, ..Self::default() }
+    }
+
     /// Takes what came at `now` (µs on a clock that never steps).
     pub fn push(&mut self, now: i64, piece: &Piece<'_>) {
         for i in piece.packets() {

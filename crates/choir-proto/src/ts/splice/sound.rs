@@ -3,7 +3,14 @@
 use super::limits::ROUNDING;
 use crate::{
     adts,
-    ts::{PTS_WRAP, TsPacket, index::Raw, pes::PesHeader, psi::StreamKind, sound::frame_ticks, wrapped_distance, write_pes_header},
+    ts::{
+        PTS_WRAP, TsPacket,
+        index::Raw,
+        pes::PesHeader,
+        psi::StreamKind,
+        sound::{frame_ticks, silence},
+        wrapped_distance, write_pes_header,
+    },
 };
 
 /// Packets of one PES packet that are kept: 64 KiB is the most that its length can say.
@@ -25,11 +32,11 @@ pub(super) struct Trim {
 pub(super) enum Kept {
     /// Wait for more.
     Nothing,
-    /// These as they came; the stream goes on by itself.
-    All(Vec<Raw>),
+    /// These as they came, behind this PES packet of silence; the stream goes on by itself.
+    All { silence: Vec<u8>, packets: Vec<Raw> },
     /// The frames behind the floor as a new PES packet, still in the source's times; `counter` is
-    /// that of its last packet.
-    Rest { pes: Vec<u8>, counter: u8, then: Option<Raw> },
+    /// that of its last packet. Before it one of silence.
+    Rest { silence: Vec<u8>, pes: Vec<u8>, counter: u8, then: Option<Raw> },
 }
 
 impl Trim {
@@ -43,15 +50,15 @@ impl Trim {
         let Some(payload) = p.payload else { return Kept::Nothing };
         if p.unit_start {
             // A PES packet without a length ends where the next one starts.
-            if let Some((pes, counter)) = self.judge(shift) {
-                return Kept::Rest { pes, counter, then: Some(*raw) };
+            if let Some((silence, pes, counter)) = self.judge(shift) {
+                return Kept::Rest { silence, pes, counter, then: Some(*raw) };
             }
             if let Some(header) = PesHeader::parse(payload) {
                 self.left = header.payload_bytes.map(|n| n + header.header_bytes);
                 self.packets.push(*raw);
             }
-            if self.starts_at_floor(shift) {
-                return Kept::All(std::mem::take(&mut self.packets));
+            if let Some(silence) = self.starts_at_floor(shift) {
+                return Kept::All { silence, packets: std::mem::take(&mut self.packets) };
             }
         } else if self.packets.is_empty() {
             return Kept::Nothing;
@@ -65,7 +72,7 @@ impl Trim {
         if self.left != Some(0) {
             return Kept::Nothing;
         }
-        self.judge(shift).map_or(Kept::Nothing, |(pes, counter)| Kept::Rest { pes, counter, then: None })
+        self.judge(shift).map_or(Kept::Nothing, |(silence, pes, counter)| Kept::Rest { silence, pes, counter, then: None })
     }
 
     fn header(&self) -> Option<PesHeader> {
@@ -76,12 +83,30 @@ impl Trim {
         wrapped_distance((pts + shift) % PTS_WRAP, self.floor, PTS_WRAP) >= -ROUNDING
     }
 
-    fn starts_at_floor(&self, shift: u64) -> bool {
-        self.header().is_some_and(|h| h.pts.is_none_or(|pts| self.past_floor(pts, shift)))
+    /// What is kept starts at the floor or behind it: gives the silence before it.
+    fn starts_at_floor(&self, shift: u64) -> Option<Vec<u8>> {
+        let payload = TsPacket::parse(self.packets.first()?)?.payload?;
+        let header = PesHeader::parse(payload)?;
+        let Some(pts) = header.pts else { return Some(Vec::new()) };
+        let sound = payload.get(header.header_bytes..).unwrap_or_default();
+        self.past_floor(pts, shift).then(|| self.silence(header.stream_id, pts, sound, shift))
     }
 
-    /// The frames behind the floor of a PES packet that is here as a whole, which is forgotten.
-    fn judge(&mut self, shift: u64) -> Option<(Vec<u8>, u8)> {
+    /// A PES packet of silence from the floor to `pts`, in the source's times.
+    fn silence(&self, stream_id: u8, pts: u64, sound: &[u8], shift: u64) -> Vec<u8> {
+        let hole = wrapped_distance((pts + shift) % PTS_WRAP, self.floor, PTS_WRAP);
+        let frames: Vec<u8> = silence(self.kind, sound, hole).into_iter().flat_map(|(_, frame)| frame).collect();
+        let mut pes = Vec::new();
+        if !frames.is_empty() {
+            write_pes_header(stream_id, (self.floor + PTS_WRAP - shift % PTS_WRAP) % PTS_WRAP, None, frames.len(), &mut pes);
+            pes.extend_from_slice(&frames);
+        }
+        pes
+    }
+
+    /// The frames behind the floor of a PES packet that is here as a whole, which is forgotten;
+    /// with the silence before them.
+    fn judge(&mut self, shift: u64) -> Option<(Vec<u8>, Vec<u8>, u8)> {
         let header = self.header()?;
         let packets = std::mem::take(&mut self.packets);
         self.left = None;
@@ -97,7 +122,7 @@ impl Trim {
                 let mut pes = Vec::with_capacity(rest.len() + 14);
                 write_pes_header(header.stream_id, start, None, rest.len(), &mut pes);
                 pes.extend_from_slice(rest);
-                return Some((pes, parsed.last()?.continuity));
+                return Some((self.silence(header.stream_id, start, rest, shift), pes, parsed.last()?.continuity));
             }
             at += frame_ticks(&frame);
             bytes += frame.frame_bytes;

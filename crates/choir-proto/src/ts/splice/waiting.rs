@@ -94,7 +94,7 @@ impl Waiting {
     /// Lets this keyframe go by and waits for one with more sound known by then; true unless there
     /// has been time enough for that.
     pub fn refuse(&mut self, now: i64) -> bool {
-        let early = self.preroll.since.is_some_and(|since| now - since < SOUND_WAIT_US);
+        let early = !self.preroll.whole && self.preroll.since.is_some_and(|since| now - since < SOUND_WAIT_US);
         if early {
             self.entry = None;
             // Its pictures go by, its sound may be needed.

@@ -1,0 +1,51 @@
+//! `[[rota]]`: a timed list of what is on a feed.
+
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// A rota.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rota {
+    /// Its name.
+    pub name: String,
+    /// The feed that it is for.
+    pub feed: String,
+    /// What is on, in this order; never empty.
+    pub steps: Vec<RotaStep>,
+    /// After the last the first comes again.
+    pub repeat: bool,
+    /// It starts with the show.
+    pub starts: bool,
+}
+
+/// One step of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RotaStep {
+    /// The line that is on.
+    pub line: String,
+    /// For how long.
+    pub lasts: Lasts,
+}
+
+/// How long a step lasts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Lasts {
+    /// So long.
+    For(Duration),
+    /// Until the clip has been played to its end.
+    Once,
+}
+
+/// What a rota is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RotaOrder {
+    /// Start, or go on where it was paused.
+    Start,
+    /// Wait; what is on stays on.
+    Pause,
+    /// Go to the next step.
+    Skip,
+    /// End; what is on stays on.
+    Stop,
+}

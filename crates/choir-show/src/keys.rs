@@ -1,0 +1,40 @@
+//! What the keys of the sheet do.
+
+use crate::{ptz::Ptz, show::Show};
+use choir_core::{
+    command::{By, Command, Done, Refusal},
+    facts::EventKind,
+    id::Subject,
+    model::Order,
+};
+use choir_devices::device::credentials_of;
+use choir_host::lock;
+
+impl Show {
+    /// What a key does in this show.
+    ///
+    /// # Errors
+    /// It does nothing, or what it names is gone.
+    pub fn key_named(&self, key: &str) -> Result<Command, Refusal> {
+        let orders = lock(&self.0.sheet).keys.clone();
+        let order = orders.into_iter().find(|k| k.key == key).ok_or_else(|| Refusal::NoKey(key.to_owned()))?.order;
+        Ok(match order {
+            Order::Take { feed, line: Some(line) } => Command::Take { feed: self.feed_named(&feed)?, line: self.line_named(&line)? },
+            Order::Take { feed, line: None } => Command::Swap { feed: self.feed_named(&feed)? },
+            Order::Next { feed, line } => Command::Preview { feed: self.feed_named(&feed)?, line: self.line_named(&line)? },
+            Order::Rota { name, order } => Command::Rota { name, order },
+            Order::Preset { device, preset } => Command::Preset { device, preset },
+        })
+    }
+
+    /// Sends a camera of the sheet to a preset.
+    pub(crate) async fn go_to_preset(&self, by: By, device: String, preset: String) -> Result<Done, Refusal> {
+        let entry = lock(&self.0.sheet).devices.iter().find(|d| d.name == device).cloned().ok_or(Refusal::Removed)?;
+        let failed = |why: String| Refusal::Camera { device: device.clone(), why };
+        let credentials = credentials_of(&entry, &self.0.base).map_err(|e| failed(e.to_string()))?;
+        let ptz = Ptz::open(&entry, entry.control, credentials).await.map_err(|e| failed(e.to_string()))?;
+        ptz.goto(&preset).await.map_err(|e| failed(e.to_string()))?;
+        self.0.bus.event(Subject::Show, EventKind::Preset { device: device.clone(), preset: preset.clone(), by });
+        Ok(Done::Preset { device, preset })
+    }
+}
