@@ -159,7 +159,7 @@ fn load(sheet: &Sheet, network: &Network) -> Load {
     let is_on = |crossed: Vec<&Network>| crossed.iter().any(|n| n.name == network.name);
     let wired = network.kind == NetworkKind::Lan;
     let mut streams = Vec::new();
-    for line in sheet.lines.iter().filter(|l| is_on(sheet.line_crosses(l)) && !matches!(l.from, Link::File(_))) {
+    for line in sheet.lines.iter().filter(|l| is_on(sheet.line_crosses(l)) && !matches!(l.from, Link::File(_) | Link::Wall(_))) {
         let sub = sheet.source_of(&line.name).filter(|(_, s, _)| *s == "main");
         let sub = sub.and_then(|(d, _, _)| d.streams.get("sub").map(|w| (d.name.clone(), w.clone())));
         let parts = Parts { wanted: sheet.wanted(line), overhead: None, sub, link: Some(line.from.clone()), copy: 0 };
@@ -223,7 +223,7 @@ fn stream(subject: String, way: Way, wired: bool, parts: Parts) -> Stream {
         Link::Rtp(_) | Link::Rtsp(_) => (1.0, RTP_PAYLOAD, 40.0, "RTP, UDP, IP"),
         // Heads of 36 bytes a picture vanish beside these: UDP, IP, QUIC's own and its seal.
         Link::Stave(_) => (1.0, QUIC_PAYLOAD, 28.0 + 33.0, "QUIC, UDP, IP"),
-        Link::File(_) => return blank(),
+        Link::File(_) | Link::Wall(_) => return blank(),
     };
     let headers = packet + if wired { ETHERNET } else { 0.0 };
     let wire = media as f64 * container * (payload + headers) / payload;

@@ -153,7 +153,7 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
         Link::Rtp(_) => format!("Set the far end to {verb} a transport stream over RTP:"),
         Link::Rtsp(_) if sends => "Set the far end to serve RTSP:".into(),
         Link::Rtsp(_) => "Set the far end to pull by RTSP:".into(),
-        Link::Stave(_) | Link::File(_) => String::new(),
+        Link::Stave(_) | Link::File(_) | Link::Wall(_) => String::new(),
     };
     let mut card = Card { subject, title, task, entries: Vec::new(), url: None, missing: Vec::new() };
     match far {
@@ -161,7 +161,7 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
         Link::Udp(u) => place(&mut card, u.host.as_deref(), Some(u.port), sends),
         Link::Rtp(r) => place(&mut card, r.host.as_deref(), r.port, sends),
         Link::Rtsp(r) => rtsp_entries(&mut card, r, sends, reveal),
-        Link::Stave(_) | Link::File(_) => {}
+        Link::Stave(_) | Link::File(_) | Link::Wall(_) => {}
     }
     // A URL without its host is of no use to whoever scans it.
     let whole = !matches!(far, Link::Rtsp(RtspLink { host: None, .. }));

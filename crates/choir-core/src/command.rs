@@ -93,6 +93,13 @@ pub enum Command {
         /// What it is to do.
         order: RotaOrder,
     },
+    /// Show one line alone on a wall, or all of its lines.
+    Wall {
+        /// The wall, which is a line.
+        wall: LineId,
+        /// The line.
+        full: Option<LineId>,
+    },
     /// Send a camera to a preset.
     Preset {
         /// Device of the sheet.
@@ -170,6 +177,13 @@ pub enum Done {
         /// What it was told.
         order: RotaOrder,
     },
+    /// The wall shows one line alone, or all.
+    Wall {
+        /// The wall.
+        wall: LineId,
+        /// The line.
+        full: Option<LineId>,
+    },
     /// The camera goes to the preset.
     Preset {
         /// Device.
@@ -225,6 +239,9 @@ pub enum Refusal {
     /// Nothing comes next.
     #[error("nothing comes next on {0}: name the line, or say it first with \"choir next {0} LINE\"")]
     NothingNext(String),
+    /// The line is no wall.
+    #[error("{0} is no wall: its from would be \"wall://2x2\"")]
+    NoWall(String),
     /// The sheet gives the key nothing to do.
     #[error("{0} does nothing in this show: give it an order in [keys] of the sheet")]
     NoKey(String),

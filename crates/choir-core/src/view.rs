@@ -304,6 +304,9 @@ pub struct LineView {
     pub media: MediaView,
     /// From the camera's clock to here, ms, where the picture carries its time.
     pub delay_ms: Option<f64>,
+    /// Of a wall: the line that it shows alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub full: Option<String>,
     /// Feeds that carry it.
     pub feeds: Vec<String>,
     /// What receivers of these feeds do with it.

@@ -358,6 +358,8 @@ fn events_are_as_reviewed() {
         (Subject::Feed(FeedId(0)), rota(RotaChange::Told(RotaOrder::Stop, By::CommandLine))),
         (Subject::Feed(FeedId(0)), rota(RotaChange::Interrupted)),
         (Subject::Feed(FeedId(0)), rota(RotaChange::Ended)),
+        (line, EventKind::Wall { full: Some(LineId(1)), by: By::CommandLine }),
+        (line, EventKind::Wall { full: None, by: By::LiveView }),
         (Subject::Show, EventKind::Preset { device: text("finish-tower"), preset: text("3"), by: By::LiveView }),
         (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: Some(LineId(0)), waited: secs(10) }),
         (Subject::Feed(FeedId(0)), EventKind::TakeWaiting { line: LineId(1), on: None, waited: secs(10) }),
@@ -390,7 +392,7 @@ fn events_are_as_reviewed() {
     for (_, kind) in &others {
         match kind {
             EventKind::State { .. } | EventKind::Notice(_) | EventKind::TakeRequested { .. } | EventKind::TakeWaiting { .. } => {}
-            EventKind::Rota { .. } | EventKind::Preset { .. } => {}
+            EventKind::Rota { .. } | EventKind::Preset { .. } | EventKind::Wall { .. } => {}
             EventKind::Recording(_) | EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
             EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
@@ -409,6 +411,8 @@ fn answers_to_commands_are_as_reviewed() {
         Done::TakesRequested(vec![(feed, line), (FeedId(1), line)]),
         Done::Rota { name: text("intervals"), order: RotaOrder::Start },
         Done::Rota { name: text("intervals"), order: RotaOrder::Skip },
+        Done::Wall { wall: LineId(0), full: Some(line) },
+        Done::Wall { wall: LineId(0), full: None },
         Done::Preset { device: text("finish-tower"), preset: text("3") },
         Done::Previewed { feed, line },
         Done::Held { line, held: true, already: false },
@@ -435,6 +439,7 @@ fn answers_to_commands_are_as_reviewed() {
             | Done::TakesRequested(_)
             | Done::Rota { .. }
             | Done::Preset { .. }
+            | Done::Wall { .. }
             | Done::Previewed { .. }
             | Done::HeldOuts { .. }
             | Done::Recording { .. }
@@ -454,6 +459,7 @@ fn answers_to_commands_are_as_reviewed() {
         Refusal::NotOpened { feed: text("boathouse-1"), why: text("port 7301 is taken") },
         Refusal::NothingNext(text("boathouse-1")),
         Refusal::NoKey(text("F5")),
+        Refusal::NoWall(text("finish-tower")),
         Refusal::Camera { device: text("finish-tower"), why: text("no answer within 2 s") },
         Refusal::NoRota { name: text("interval"), hint: text("Did you mean \"intervals\"?") },
         Refusal::NotSoRota { name: text("intervals"), state: "does not run" },
@@ -467,6 +473,7 @@ fn answers_to_commands_are_as_reviewed() {
         match r {
             Refusal::NoAlarm { .. }
             | Refusal::NoKey(_)
+            | Refusal::NoWall(_)
             | Refusal::Camera { .. }
             | Refusal::NoRota { .. }
             | Refusal::NotSoRota { .. }

@@ -334,6 +334,11 @@ impl Ports {
                 };
                 Ok(opened?)
             }
+            // Whoever knows the lines draws it beside this.
+            (Link::Wall(_), _) => {
+                let mut stop = stop;
+                Ok(tokio::spawn(async move { stop.wait().await }))
+            }
             (Link::Stave(link), _) => {
                 let part = way.stave.ok_or(WayCause::NoNode)?;
                 Ok(match way.flow {

@@ -7,6 +7,7 @@ use crate::{
     keyframes,
     line::LineRun,
     media::FeedMedia,
+    wall,
 };
 use choir_core::{
     director::Director,
@@ -147,7 +148,11 @@ impl Inner {
     pub async fn open(self: &Arc<Self>, opening: Opening) -> Result<(), OpenError> {
         match opening {
             Opening::Line(line, ready) => {
-                let way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Line(e.name), cause: e.cause })?;
+                let mut way = self.ports.open(ready).await.map_err(|e| OpenError { entry: Entry::Line(e.name), cause: e.cause })?;
+                let from = lock(&line.entry).from.clone();
+                if let Link::Wall(wall) = from {
+                    way.beside(|stop| wall::run(self.own.clone(), line.clone(), wall, stop));
+                }
                 *lock(&line.way) = Some(way);
             }
             Opening::Out(feed, out, ready, orders) => {

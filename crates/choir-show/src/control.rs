@@ -9,9 +9,10 @@ use choir_core::{
     command::{By, Command, Done, Refusal, Which},
     id::Subject,
     model::{RecordSettings, RotaOrder},
-    view::ShowView,
+    view::{LineView, ShowView},
     words::done_words,
 };
+use choir_host::clock::unix_ms;
 use rustix::process::getuid;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -76,6 +77,14 @@ pub enum Request {
         /// What.
         order: RotaOrder,
     },
+    /// Show a line alone on a wall.
+    Wall {
+        /// The wall.
+        wall: String,
+        /// The line; without one, all that the wall has.
+        #[serde(default)]
+        line: Option<String>,
+    },
     /// Do what the sheet gives a key to do.
     Key {
         /// `F1` to `F12`.
@@ -113,6 +122,13 @@ pub enum Request {
         fit: (usize, usize),
         /// Only what is there already: small, and without waiting.
         kept: bool,
+    },
+    /// A line as it is now, and its newest picture; asked again and again, its pictures move.
+    Live {
+        /// Line.
+        line: String,
+        /// No larger than this, pixels.
+        fit: (usize, usize),
     },
     /// Change what the stand-in behind a line of the demo shows.
     StandIn {
@@ -159,6 +175,13 @@ pub enum Answer {
     Pictures {
         /// In the order of the sheet.
         pictures: Vec<PictureAnswer>,
+    },
+    /// One line that moves.
+    Live {
+        /// As it is now.
+        line: Box<LineView>,
+        /// Its newest picture.
+        picture: Option<PictureAnswer>,
     },
     /// It was done.
     Done {
@@ -363,6 +386,7 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
             let named = |(feed, line): &(String, String)| Ok((show.feed_named(feed)?, show.line_named(line)?));
             takes.iter().map(named).collect::<Result<Vec<_>, _>>().map(Command::TakeTogether)
         }
+        Request::Wall { wall, line } => show.wall_named(&wall, line.as_deref()),
         Request::Key { key } => show.key_named(&key),
         Request::Rota { name, order } => Ok(Command::Rota { name, order }),
         Request::Next { feed, line } => {
@@ -372,6 +396,16 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
         Request::Release { line } => show.hold_named(&line, false),
         Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),
         Request::Pictures { lines, fit, kept } => return pictures(show, &lines, fit, kept).await,
+        Request::Live { line, fit } => {
+            let fit = (fit.0.clamp(1, FIT_MOST), fit.1.clamp(1, FIT_MOST));
+            return match show.live_look(&line, fit) {
+                Ok((view, still)) => {
+                    let picture = still.map(|still| PictureAnswer::of(line, &LinePicture { still, at_ms: unix_ms() }));
+                    Answer::Live { line: view, picture }
+                }
+                Err(refusal) => Answer::Refused { why: refusal.to_string() },
+            };
+        }
         Request::StandIn { line, word } => {
             return match show.stand_in(&line, &word) {
                 Ok(said) => Answer::Done { said },

@@ -252,6 +252,6 @@ fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
         Link::Udp(_) | Link::Rtp(_) | Link::Rtsp(_) => Some(0.0),
         // A unit is handed on when it is whole; what it takes is the way's own.
         Link::Stave(_) => Some(view.rtt_ms.unwrap_or(0.0) / 2.0),
-        Link::File(_) => None,
+        Link::File(_) | Link::Wall(_) => None,
     }
 }

@@ -8,6 +8,7 @@ use crate::{
     media::KeptFor,
     meter::{Drops, Judged},
     names::Names,
+    pictures::Looks,
     record::Recorder,
     side::Side,
 };
@@ -26,7 +27,7 @@ use choir_host::{End, Stop, clock::unix_ms, kernel::kernel_drops, lock, read};
 use choir_ports::{OpenWay, Ports, WayCause, stave::Node};
 use std::{
     path::PathBuf,
-    sync::{Arc, Mutex, RwLock},
+    sync::{Arc, Mutex, RwLock, Weak},
     time::{Duration, Instant},
 };
 use tokio::{
@@ -54,6 +55,8 @@ pub type Reports = Arc<dyn Fn() -> Vec<InputView> + Send + Sync>;
 pub type StandIns = Arc<dyn Fn(&str, &str) -> Result<String, String> + Send + Sync>;
 
 pub(crate) struct Inner {
+    /// Itself, for those who look on from other threads.
+    pub own: Weak<Inner>,
     pub sheet: Mutex<Sheet>,
     pub base: PathBuf,
     /// The sheet's own file, for reading it again.
@@ -85,6 +88,8 @@ pub(crate) struct Inner {
     pub rotas: Mutex<Vec<Rotating>>,
     /// What is recorded since the sheet says so.
     pub recorded_by_sheet: Mutex<Vec<Subject>>,
+    /// Who looks at lines from elsewhere.
+    pub looks: Looks,
     pub reports: Mutex<Option<Reports>>,
     pub stand_ins: Mutex<Option<StandIns>>,
     pub stop: End,
@@ -296,6 +301,7 @@ impl Inner {
         let mut lines: Vec<_> = self.lines().iter().map(|l| l.view(&drops)).collect();
         let feeds: Vec<_> = self.feeds().iter().map(|f| f.view(&drops, &self.names, &lines, clock)).collect();
         for line in &mut lines {
+            line.full = self.line_of(&line.name).and_then(|l| *lock(&l.full)).map(|id| words::Names::line(&self.names, id));
             line.feeds = feeds.iter().filter(|f| f.line == line.name).map(|f| f.name.clone()).collect();
         }
         let (show, keys) = {

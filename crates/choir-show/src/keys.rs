@@ -23,8 +23,17 @@ impl Show {
             Order::Take { feed, line: None } => Command::Swap { feed: self.feed_named(&feed)? },
             Order::Next { feed, line } => Command::Preview { feed: self.feed_named(&feed)?, line: self.line_named(&line)? },
             Order::Rota { name, order } => Command::Rota { name, order },
+            Order::Wall { wall, line } => self.wall_named(&wall, line.as_deref())?,
             Order::Preset { device, preset } => Command::Preset { device, preset },
         })
+    }
+
+    /// Shows a line alone on a wall, or all of its lines.
+    ///
+    /// # Errors
+    /// There is no such line.
+    pub fn wall_named(&self, wall: &str, line: Option<&str>) -> Result<Command, Refusal> {
+        Ok(Command::Wall { wall: self.line_named(wall)?, full: line.map(|l| self.line_named(l)).transpose()? })
     }
 
     /// Sends a camera of the sheet to a preset.

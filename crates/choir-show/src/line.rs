@@ -32,6 +32,9 @@ const HISTORY: usize = 60;
 /// Seconds after which a bitrate says something.
 const SETTLED: usize = 10;
 
+/// A line that has sent nothing for so long has no picture.
+const GONE: Duration = Duration::from_secs(2);
+
 /// A clip that was told to start plays after this time at the latest.
 const START: Duration = Duration::from_millis(500);
 
@@ -47,6 +50,8 @@ pub(crate) struct LineRun {
     shard: OnceLock<Option<Shard>>,
     /// Names of the networks that it crosses, by the sheet.
     pub networks: Mutex<Vec<String>>,
+    /// Of a wall: the line that alone is to be seen.
+    pub full: Mutex<Option<LineId>>,
     /// What was seen and heard of it.
     pub seen: Seen,
     /// Of a Stave name: takes orders for the camera behind it.
@@ -82,6 +87,7 @@ impl LineRun {
             entry: Mutex::new(entry),
             way: Mutex::default(),
             networks: Mutex::default(),
+            full: Mutex::default(),
             orders: Mutex::default(),
             shard: OnceLock::new(),
             state: Mutex::new(Measured { meter, history: VecDeque::new(), streams: HashMap::new() }),
@@ -105,6 +111,11 @@ impl LineRun {
         lock(&self.state).meter.set_url(show_url(&entry.from));
         self.seen.set_limits(entry.watch);
         *lock(&self.entry) = entry;
+    }
+
+    /// Something has come just now: its newest picture is not an old one.
+    pub fn sends(&self) -> bool {
+        self.media.last().is_some_and(|last| last.elapsed() < GONE)
     }
 
     /// A file that is played once.
@@ -215,11 +226,12 @@ impl LineRun {
         let link = s.meter.view(drops);
         let up = !matches!(link.state, Some(State::Waiting | State::Held | State::Broken));
         // Pictures of a file were taken some other day.
-        let recorded = matches!(entry.from, Link::File(_));
+        let recorded = matches!(entry.from, Link::File(_) | Link::Wall(_));
         let delay = reading.info.video.as_ref().and_then(|v| v.delay_us).filter(|_| up && !recorded);
         let (picture, levels, content) = self.seen.view(unix_ms());
         let defects = self.media.findings().map(|found| found.iter().map(defect).collect());
         LineView {
+            full: None,
             name: entry.name.clone(),
             title: entry.title.clone(),
             networks: lock(&self.networks).clone(),

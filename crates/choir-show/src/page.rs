@@ -39,6 +39,22 @@ impl Page {
         }
     }
 
+    /// A picture in another size, each pixel that of the nearest one.
+    pub fn stretched(&mut self, (x, y): (usize, usize), (w, h): (usize, usize), of: &Still) {
+        if (w, h) == (of.width, of.height) {
+            return self.picture((x, y), of);
+        }
+        let columns: Vec<usize> = (0..w).map(|column| column * of.width / w * 3).collect();
+        for row in 0..h {
+            let from = row * of.height / h * of.width * 3;
+            let at = ((y + row) * self.still.width + x) * 3;
+            let Some(to) = self.still.rgb.get_mut(at..at + w * 3) else { return };
+            for (to, column) in to.chunks_exact_mut(3).zip(&columns) {
+                to.copy_from_slice(&of.rgb[from + column..from + column + 3]);
+            }
+        }
+    }
+
     /// Letters of 8 by 8 points of `scale` pixels, cut off at `width`; one that the font lacks is a
     /// dot.
     pub fn text(&mut self, (x, y): (usize, usize), scale: usize, text: &str, colour: [u8; 3], width: usize) {

@@ -6,7 +6,7 @@ use crate::{
     hold::Holdable,
     inner::{Inner, OpenError, Reports, StandIns},
     names::Names,
-    pictures::{self, LinePicture},
+    pictures::{self, LinePicture, Looks},
     side::Side,
     still::Still,
 };
@@ -16,7 +16,7 @@ use choir_core::{
     id::{FeedId, LineId, Subject},
     sheet::Sheet,
     units::in_ms,
-    view::{AlarmView, EventView, ShowView, TellView, ThreadView},
+    view::{AlarmView, EventView, LineView, ShowView, TellView, ThreadView},
     words::event_words,
 };
 use choir_host::{Stop, clock::unix_ms, lock, udp::granted_receive_buffer};
@@ -39,6 +39,8 @@ const TICK: Duration = Duration::from_secs(1);
 const GLANCE: Duration = Duration::from_millis(250);
 /// How often it is looked whether a line must be stood in for.
 const DIRECT: Duration = Duration::from_millis(50);
+/// Between two pictures of one that is watched.
+const LIVE: Duration = Duration::from_millis(60);
 /// Shortest time between two looks at what has changed.
 const LOOK: Duration = Duration::from_millis(20);
 /// How long a stop waits for goodbyes.
@@ -66,7 +68,8 @@ impl Show {
     pub async fn start_gated(sheet: &Sheet, base: &Path, gate: &Stop) -> Result<Self, OpenError> {
         let (stop, stopped) = Stop::new();
         let tally_changed: Arc<Notify> = Arc::default();
-        let show = Self(Arc::new(Inner {
+        let show = Self(Arc::new_cyclic(|own| Inner {
+            own: own.clone(),
             sheet: Mutex::new(sheet.clone()),
             base: base.to_owned(),
             file: Mutex::default(),
@@ -88,6 +91,7 @@ impl Show {
             drops: Mutex::default(),
             view: Mutex::default(),
             rotas: Mutex::default(),
+            looks: Looks::default(),
             recorder: crate::record::Recorder::default(),
             recorded_by_sheet: Mutex::default(),
             reports: Mutex::default(),
@@ -120,6 +124,7 @@ impl Show {
             Command::Take { feed, line } => self.0.take(by, feed, line),
             Command::TakeTogether(takes) => self.0.take_together(by, takes),
             Command::Rota { name, order } => self.0.order_rota(by, &name, order),
+            Command::Wall { wall, full } => self.0.show_full(by, wall, full),
             Command::Preset { device, preset } => self.go_to_preset(by, device, preset).await,
             Command::Preview { feed, line } => self.0.preview(by, feed, line),
             Command::Swap { feed } => self.0.swap(by, feed),
@@ -306,13 +311,27 @@ impl Show {
         Ok(pictures::newest(&line, fit, kept).await)
     }
 
+    /// A line as it is now, and its newest picture, which is decoded as it comes for two seconds
+    /// after it was asked for last.
+    ///
+    /// # Errors
+    /// No such line.
+    pub fn live_look(&self, line: &str, fit: (usize, usize)) -> Result<(Box<LineView>, Option<Still>), Refusal> {
+        let id = self.line_named(line)?;
+        let mut shown = lock(&self.0.view).lines.iter().find(|l| l.name == line).cloned().ok_or(Refusal::Removed)?;
+        shown.history.clear();
+        let run = self.0.line(id)?;
+        let still = self.0.looks.newest(&self.0, id, fit).filter(|_| run.sends());
+        Ok((Box::new(shown), still))
+    }
+
     /// Every picture of a line as it comes, no larger than `fit`; each is decoded as long as the
     /// receiver is kept.
     ///
     /// # Errors
     /// The system gives no thread.
     pub fn live_pictures(&self, line: LineId, fit: (usize, usize)) -> io::Result<watch::Receiver<Option<Still>>> {
-        pictures::watch(Arc::downgrade(&self.0), line, fit)
+        pictures::watch(Arc::downgrade(&self.0), line, fit, LIVE)
     }
 
     /// Waits until every line that plays a file has come to its end; for ever when there is none.

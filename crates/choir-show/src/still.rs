@@ -120,6 +120,15 @@ impl Decoder {
         }
     }
 
+    /// Takes a picture that nobody looks at.
+    pub fn pass(&mut self, unit: &AccessUnit) {
+        match self {
+            Self::H264(Some(decoder)) => drop(decoder.decode(&unit.data)),
+            Self::H264(None) => {}
+            Self::H265(decoder) => parse_annex_b(&unit.data).into_iter().for_each(|nal| drop(decoder.decode_nal(&nal))),
+        }
+    }
+
     /// What it still holds back.
     fn flush(&mut self, fit: Option<(usize, usize)>) -> Option<Still> {
         match self {

@@ -102,6 +102,13 @@ pub enum EventKind {
         /// What happened to it.
         change: RotaChange,
     },
+    /// A wall shows one line alone, or all.
+    Wall {
+        /// The line.
+        full: Option<LineId>,
+        /// By whom.
+        by: By,
+    },
     /// A camera was sent to a preset.
     Preset {
         /// Device of the sheet.

@@ -179,8 +179,8 @@ fn stream(items: &mut Items, defects: Option<&[DefectView]>, there: bool) {
 }
 
 fn delay(items: &mut Items, from: &Link, latency: Duration, seen: &Seen, limits: &Limits, there: bool) {
-    if matches!(from, Link::File(_)) {
-        return items.skipped(Step::Delay, "a recording");
+    if matches!(from, Link::File(_) | Link::Wall(_)) {
+        return items.skipped(Step::Delay, "it is no camera's");
     }
     let Some(ms) = seen.delay_ms else {
         return if there {

@@ -132,7 +132,7 @@ fn handshake(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, (
         Link::Srt(_) => "SRT",
         Link::Rtsp(_) => "RTSP",
         Link::Stave(_) => "Stave",
-        Link::Udp(_) | Link::Rtp(_) | Link::File(_) => {
+        Link::Udp(_) | Link::Rtp(_) | Link::File(_) | Link::Wall(_) => {
             return items.skipped(Step::Handshake, "this kind of link has none");
         }
     };

@@ -16,7 +16,7 @@ pub fn own_port(link: &Link) -> Option<u16> {
         Link::Srt(s) => Some(s.port),
         Link::Udp(u) => Some(u.port),
         Link::Rtp(r) => r.port,
-        Link::Rtsp(_) | Link::Stave(_) | Link::File(_) => None,
+        Link::Rtsp(_) | Link::Stave(_) | Link::File(_) | Link::Wall(_) => None,
     }
 }
 
@@ -49,7 +49,7 @@ pub fn opposite(link: &Link, inbound: bool, own: Option<&str>, latency: Duration
             })
         }
         // A name fits by itself: there is nothing to be typed that must match.
-        Link::Stave(_) | Link::File(_) => return None,
+        Link::Stave(_) | Link::File(_) | Link::Wall(_) => return None,
     })
 }
 
@@ -141,6 +141,7 @@ fn kind(link: &Link) -> &'static str {
         Link::Rtsp(_) => "RTSP",
         Link::Stave(_) => "Stave",
         Link::File(_) => "a file",
+        Link::Wall(_) => "a wall",
     }
 }
 

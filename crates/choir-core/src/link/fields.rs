@@ -83,6 +83,7 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
         "rtp" => c.rtp(None),
         "rtsp" => c.rtsp(None),
         "stave" => c.stave(None),
+        "wall" => c.wall(None),
         "file" => {
             c.known(SHEET_FILE);
             let path = c.text("path").map(|(p, _)| p);
@@ -99,7 +100,11 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
             path.map(|p| Link::File(FileLink { path: Some(p.into()), repeat, at_take }))
         }
         other => {
-            c.problem(at, format!("kind \"{other}\" is unknown."), did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "stave", "file"]));
+            c.problem(
+                at,
+                format!("kind \"{other}\" is unknown."),
+                did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "stave", "wall", "file"]),
+            );
             None
         }
     };

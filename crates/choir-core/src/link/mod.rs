@@ -6,11 +6,13 @@ mod fields;
 mod lan;
 mod stave;
 mod url;
+mod wall;
 
 pub use ends::{Clash, clashes, opposite, own_port};
 pub use fields::{Field, Problem, Value, from_fields};
 pub use stave::{StaveLink, group_place, name_problem as stave_name_problem};
 pub use url::{parse_url, redact, show_url};
+pub use wall::WallLink;
 
 use crate::{secret::Secret, units::Bitrate};
 use std::{net::IpAddr, path::PathBuf, time::Duration};
@@ -214,6 +216,8 @@ pub enum Link {
     Stave(StaveLink),
     /// File.
     File(FileLink),
+    /// A picture made of other lines.
+    Wall(WallLink),
 }
 
 impl Link {
@@ -244,7 +248,7 @@ impl Link {
             Self::Rtp(r) => (r.host.as_deref(), r.interface),
             Self::Rtsp(r) => (r.host.as_deref(), r.interface),
             Self::Stave(s) => return s.at().map(|a| a.ip()).into_iter().collect(),
-            Self::File(_) => (None, None),
+            Self::File(_) | Self::Wall(_) => (None, None),
         };
         host.and_then(|h| h.parse().ok()).into_iter().chain(own).collect()
     }
@@ -255,7 +259,7 @@ impl Link {
         match self {
             Self::Srt(s) => s.mode != Mode::Listener,
             Self::Rtsp(_) | Self::Stave(_) => inbound,
-            Self::Udp(_) | Self::Rtp(_) | Self::File(_) => false,
+            Self::Udp(_) | Self::Rtp(_) | Self::File(_) | Self::Wall(_) => false,
         }
     }
 
@@ -265,7 +269,7 @@ impl Link {
         match self {
             Self::Srt(_) | Self::Rtsp(_) | Self::Stave(_) => !self.calls(inbound),
             Self::Udp(_) | Self::Rtp(_) => inbound,
-            Self::File(_) => false,
+            Self::File(_) | Self::Wall(_) => false,
         }
     }
 
@@ -298,6 +302,7 @@ impl Link {
     #[must_use]
     pub fn cannot_go_out(&self) -> Option<(&'static str, &'static str)> {
         match self {
+            Self::Wall(_) => Some(("a wall is made of lines: it is a line itself.", "Write it as the from of a [[line]], and carry that.")),
             Self::Udp(u) if u.host.is_none() => Some(("a UDP destination needs a host.", "Write udp://HOST:PORT.")),
             Self::Udp(u) if u.source.is_some() => Some(("a source is for what comes in.", "Write udp://GROUP:PORT and interface=ADDRESS.")),
             Self::Rtp(r) if r.sdp.is_some() => {

@@ -73,13 +73,14 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
             let (machine, name) = place.split_once('/').map_or((None, place), |(m, n)| (Some(decode(m)), n));
             c.stave(Some((machine, decode(name))))
         }
+        "wall" => c.wall(Some(place)),
         "file" => return (Some(file(rest)), Vec::new()),
         "rtsps" => {
             c.problem(0, "encrypted RTSP (rtsps://) is not made here.", "Set the camera to rtsp:// and keep it on a network of its own.");
             None
         }
         other => {
-            let known = ["srt", "rtsp", "rtp", "udp", "stave", "file"];
+            let known = ["srt", "rtsp", "rtp", "udp", "stave", "wall", "file"];
             c.problem(0, format!("\"{other}://\" is not a supported protocol."), did_you_mean(other, &known));
             None
         }
@@ -162,6 +163,7 @@ pub fn show_url(link: &Link) -> String {
         }
         Link::Rtsp(r) => show_rtsp(r),
         Link::Stave(s) => super::stave::show(s, add),
+        Link::Wall(w) => super::wall::show(w, add),
         Link::File(FileLink { path: None, .. }) => "-".into(),
         Link::File(FileLink { path: Some(p), repeat, at_take }) => {
             let how: Vec<&str> = FILE_SETTINGS.into_iter().zip([*repeat, *at_take]).filter_map(|(text, on)| on.then_some(text)).collect();

@@ -36,6 +36,13 @@ pub enum Order {
         /// What.
         order: RotaOrder,
     },
+    /// Show one line alone on a wall, or all.
+    Wall {
+        /// The wall.
+        wall: String,
+        /// The line.
+        line: Option<String>,
+    },
     /// Send a camera to a preset.
     Preset {
         /// Device.
@@ -46,7 +53,8 @@ pub enum Order {
 }
 
 /// What orders look like.
-pub const ORDERS: &str = "Allowed: take FEED [LINE], next FEED LINE, rota start|pause|skip|stop NAME, ptz DEVICE goto PRESET.";
+pub const ORDERS: &str =
+    "Allowed: take FEED [LINE], next FEED LINE, rota start|pause|skip|stop NAME, wall WALL [LINE], ptz DEVICE goto PRESET.";
 
 impl Order {
     /// Reads one.
@@ -68,6 +76,8 @@ impl Order {
                 };
                 Self::Rota { name: own(name), order }
             }
+            ["wall", wall] => Self::Wall { wall: own(wall), line: None },
+            ["wall", wall, line] => Self::Wall { wall: own(wall), line: Some(own(line)) },
             ["ptz", device, "goto", preset] => Self::Preset { device: own(device), preset: own(preset) },
             _ => return None,
         })
@@ -89,6 +99,8 @@ impl fmt::Display for Order {
                 };
                 write!(f, "rota {word} {name}")
             }
+            Self::Wall { wall, line: None } => write!(f, "wall {wall}"),
+            Self::Wall { wall, line: Some(line) } => write!(f, "wall {wall} {line}"),
             Self::Preset { device, preset } => write!(f, "ptz {device} goto {preset}"),
         }
     }
@@ -100,7 +112,16 @@ mod tests {
 
     #[test]
     fn orders_are_read_as_they_are_written() {
-        for text in ["take desk", "take desk dock", "next desk dock", "rota skip intervals", "rota start intervals", "ptz crane goto 3"] {
+        for text in [
+            "take desk",
+            "take desk dock",
+            "next desk dock",
+            "rota skip intervals",
+            "rota start intervals",
+            "wall truck",
+            "wall truck dock",
+            "ptz crane goto 3",
+        ] {
             assert_eq!(Order::parse(text).map(|o| o.to_string()).as_deref(), Some(text));
         }
         for text in ["", "take", "rota run intervals", "ptz crane 3", "stop", "take a b c"] {

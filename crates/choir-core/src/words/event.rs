@@ -101,6 +101,8 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
             format!("rota {name} waits, as something else was taken: go on with \"choir rota start {name}\"")
         }
         EventKind::Rota { name, change: RotaChange::Ended } => format!("rota {name} is at its end; what is on stays on"),
+        EventKind::Wall { full: Some(line), by } => format!("shows {} alone {}", names.line(*line), by_words(*by)),
+        EventKind::Wall { full: None, by } => format!("shows all its lines {}", by_words(*by)),
         EventKind::Preset { device, preset, by } => format!("{device} goes to preset {preset} {}", by_words(*by)),
         EventKind::Recording(step) => recording_words(step),
         EventKind::Alarm(alarm, step) => alarm::step_words(alarm, *step),
@@ -170,6 +172,8 @@ pub fn done_words(done: &Done, names: &dyn Names) -> String {
         Done::Recording { subject, folder } => format!("{} is recorded into {}", names.name(*subject), folder.display()),
         Done::Rota { name, order: RotaOrder::Skip } => format!("{name} goes to its next step"),
         Done::Rota { name, order } => format!("{name} {}", rota_words(*order)),
+        Done::Wall { wall, full: Some(line) } => format!("{} shows {} alone", names.line(*wall), names.line(*line)),
+        Done::Wall { wall, full: None } => format!("{} shows all its lines", names.line(*wall)),
         Done::Preset { device, preset } => format!("{device} goes to preset {preset}"),
         Done::RecordingsEnded(0) => "nothing was being recorded".into(),
         Done::RecordingsEnded(n) => format!("{} ended", super::count(*n as u64, "recording")),

@@ -16,9 +16,6 @@ use std::{
 };
 use tokio::sync::watch;
 
-/// Between two looks at what has come.
-const LOOK: Duration = Duration::from_millis(60);
-
 /// The last picture of what has come.
 fn newest(reader: &mut Reader, decoder: &mut Option<Decoder>, recent: RecentSent, fit: (usize, usize)) -> Option<Still> {
     let (follows, units) = reader.follow(recent);
@@ -26,12 +23,16 @@ fn newest(reader: &mut Reader, decoder: &mut Option<Decoder>, recent: RecentSent
         // It begins with a keyframe.
         *decoder = None;
     }
-    let pictures = units.iter().filter(|u| u.kind.is_video());
-    pictures.filter_map(|u| decoder.get_or_insert_with(|| Decoder::new(u.kind)).decode(u, Some(fit))).last()
+    let pictures: Vec<_> = units.iter().filter(|u| u.kind.is_video()).collect();
+    let (last, passed) = pictures.split_last()?;
+    let decoder = decoder.get_or_insert_with(|| Decoder::new(last.kind));
+    passed.iter().for_each(|u| decoder.pass(u));
+    decoder.decode(last, Some(fit))
 }
 
-/// Decodes a line's pictures as they come, no larger than `fit`, as long as somebody looks.
-pub(crate) fn watch(show: Weak<Inner>, line: LineId, fit: (usize, usize)) -> io::Result<watch::Receiver<Option<Still>>> {
+/// Decodes a line's pictures as they come, and shows the newest each so often, no larger than
+/// `fit`, as long as somebody looks.
+pub(crate) fn watch(show: Weak<Inner>, line: LineId, fit: (usize, usize), every: Duration) -> io::Result<watch::Receiver<Option<Still>>> {
     let (tx, rx) = watch::channel(None);
     let run = move || {
         let (mut reader, mut decoder) = (Reader::default(), None);
@@ -44,7 +45,7 @@ pub(crate) fn watch(show: Weak<Inner>, line: LineId, fit: (usize, usize)) -> io:
                 Ok(None) => {}
                 Err(_) => (reader, decoder) = (Reader::default(), None),
             }
-            thread::sleep(LOOK);
+            thread::sleep(every);
         }
     };
     thread::Builder::new().name("picture".into()).spawn(run)?;

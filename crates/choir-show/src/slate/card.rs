@@ -1,11 +1,8 @@
 //! The slate as a picture, and as pictures of a stream.
 
-use crate::page::{INK, Page};
-use choir_proto::h26x::is_keyframe;
-use openh264::{
-    OpenH264API,
-    encoder::{Encoder, EncoderConfig, FrameRate, IntraFramePeriod, Profile, QpRange, RateControlMode},
-    formats::{RgbSliceU8, YUVBuffer},
+use crate::{
+    encode::{Pictures, Spend},
+    page::{INK, Page},
 };
 
 const QUIET: [u8; 3] = [150, 165, 185];
@@ -13,8 +10,6 @@ const BAND: [u8; 3] = [30, 62, 96];
 /// Letters in a row, of the show's name and of the reason.
 const HEAD_LETTERS: usize = 28;
 const ROW_LETTERS: usize = 52;
-/// Of all its pictures: letters stay sharp, and what does not change costs next to nothing.
-const QUANTISER: u8 = 26;
 
 /// What is written on it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -60,20 +55,10 @@ pub(super) fn encode(
     frames: u32,
     mut give: impl FnMut(Vec<u8>, bool) -> bool,
 ) -> Result<(), String> {
-    let config = EncoderConfig::new()
-        .max_frame_rate(FrameRate::from_hz(rate as f32))
-        .rate_control_mode(RateControlMode::Off)
-        .qp(QpRange::new(QUANTISER, QUANTISER))
-        .intra_frame_period(IntraFramePeriod::from_num_frames(frames))
-        .profile(Profile::High)
-        .skip_frames(false)
-        .scene_change_detect(false)
-        .num_threads(1);
-    let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config).map_err(|e| e.to_string())?;
-    let picture = YUVBuffer::from_rgb8_source(RgbSliceU8::new(rgb, size));
+    let mut pictures = Pictures::new(size, rate, frames, Spend::Still)?;
+    let picture = pictures.picture(rgb);
     for _ in 0..frames {
-        let data = encoder.encode(&picture).map_err(|e| e.to_string())?.to_vec();
-        let keyframe = is_keyframe(&data);
+        let (data, keyframe) = pictures.encode(&picture, false)?;
         if !give(data, keyframe) {
             break;
         }

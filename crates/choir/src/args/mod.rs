@@ -8,6 +8,7 @@ mod rota;
 mod sheet;
 mod snap;
 mod stave;
+mod view;
 
 pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, FrameArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
 
@@ -21,6 +22,8 @@ pub use sheet::{
 };
 pub use snap::SnapArgs;
 pub use stave::{DirectoryArgs, LanArgs, LanFlags, ListArgs, Stave, StaveArgs};
+
+pub use view::ViewArgs;
 
 use choir_core::units::{Bitrate, parse_bitrate, parse_duration, parse_share, parse_size};
 use choir_path::{Faults, Outage};
@@ -91,12 +94,16 @@ pub enum Command {
     Status(StatusArgs),
     /// Watch a running show in the live view.
     Watch(ShowArgs),
+    /// Watch one source move, in the terminal.
+    View(ViewArgs),
     /// Write pictures of a running show to files.
     Snap(SnapArgs),
     /// Say which line comes next on a feed.
     Next(NextArgs),
     /// Put another line on a feed, at that line's next keyframe.
     Take(TakeArgs),
+    /// Show one line alone on a wall of pictures, or all of its lines again.
+    Wall(WallArgs),
     /// Show rotas, and start, pause, skip or stop one.
     Rota(RotaArgs),
     /// Record lines and feeds; say what is wrong with recordings.
@@ -353,6 +360,27 @@ pub struct TakeArgs {
     /// The sheet of the show [default: the only one that runs].
     #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:
+  choir wall                          the walls of the show, and what they show
+  choir wall truck finish-tower       that line alone
+  choir wall truck                    all its lines
+
+A wall is a line of the sheet: [[line]] name = \"truck\", from = \"wall://3x3\". Feeds carry it like \
+any other.")]
+pub struct WallArgs {
+    /// The wall.
+    pub wall: Option<String>,
+    /// The line to show alone [default: all].
+    pub line: Option<String>,
+    /// The sheet of the show [default: the only one that runs].
+    #[arg(long, value_name = "SHEET")]
+    pub sheet: Option<PathBuf>,
+    /// Print the walls as JSON.
+    #[arg(long, conflicts_with = "wall")]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -1,12 +1,16 @@
 //! Commands that talk to a running show.
 
 use crate::{
-    args::{AckArgs, HoldArgs, NextArgs, RotaAction, RotaArgs, ShowArgs, StatusArgs, TakeArgs},
+    args::{AckArgs, HoldArgs, NextArgs, RotaAction, RotaArgs, ShowArgs, StatusArgs, TakeArgs, WallArgs},
     exit::{Failure, SHOW, USAGE},
     live,
     output::{alarms, one_line, recordings, rotas, tables},
 };
-use choir_core::{model::RotaOrder, spelling::did_you_mean, view::ShowView};
+use choir_core::{
+    model::RotaOrder,
+    spelling::did_you_mean,
+    view::{LineView, ShowView},
+};
 use choir_show::control::{Answer, Client, Request};
 use std::{
     io::{IsTerminal, stdout},
@@ -20,7 +24,7 @@ pub(super) async fn ask(sheet: Option<&Path>, request: &Request) -> Result<(), F
             Ok(())
         }
         Answer::Refused { why } => Err(Failure::new(SHOW, why)),
-        Answer::View(_) | Answer::Pictures { .. } => Err(choir_show::control::ControlError::Strange.into()),
+        Answer::View(_) | Answer::Pictures { .. } | Answer::Live { .. } => Err(choir_show::control::ControlError::Strange.into()),
     }
 }
 
@@ -96,6 +100,27 @@ pub async fn take(args: TakeArgs) -> Result<(), Failure> {
         _ => return Err(Failure::new(USAGE, "write FEED [LINE] for one feed, or FEED=LINE for each of several")),
     };
     ask(args.sheet.as_deref(), &request).await
+}
+
+pub async fn wall(args: WallArgs) -> Result<(), Failure> {
+    if let Some(wall) = args.wall {
+        return ask(args.sheet.as_deref(), &Request::Wall { wall, line: args.line }).await;
+    }
+    let view = view(args.sheet.as_deref(), &Request::Look { histories: Vec::new() }).await?;
+    let walls: Vec<_> = view.lines.iter().filter(|l| l.link.url.starts_with("wall://")).collect();
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&walls).unwrap_or_default());
+    } else if walls.is_empty() {
+        println!("the sheet has no wall: a [[line]] with from = \"wall://2x2\"");
+    } else {
+        let row = |l: &&LineView| {
+            let shows = l.full.as_ref().map_or_else(|| "all its lines".to_owned(), |one| format!("{one} alone"));
+            vec![l.name.clone(), l.link.url.clone(), shows, if l.feeds.is_empty() { "-".into() } else { l.feeds.join(", ") }]
+        };
+        let rows: Vec<Vec<String>> = walls.iter().map(row).collect();
+        print!("{}", tables::table(&["wall", "made of", "shows", "on feeds"], &rows));
+    }
+    Ok(())
 }
 
 pub async fn rota(args: RotaArgs) -> Result<(), Failure> {

@@ -21,6 +21,7 @@ pub mod run;
 pub mod sim;
 pub mod snap;
 pub mod stave;
+pub mod view;
 
 use crate::{
     args::Args,

@@ -24,6 +24,7 @@ pub mod ptz;
 mod sixel;
 mod take;
 mod theme;
+pub mod view;
 
 use crate::{
     exit::{FAILED, Failure, SHOW},
@@ -324,6 +325,8 @@ async fn feed_there(
             Ok(Answer::View(view)) => LiveEvent::View(view),
             Ok(Answer::Done { said }) => LiveEvent::Answer(said),
             Ok(Answer::Refused { why }) => LiveEvent::Answer(why),
+            // Not asked for here.
+            Ok(Answer::Live { .. }) => continue,
             Ok(answer @ Answer::Pictures { .. }) => {
                 let Some(event) = wished.answered(answer) else { continue };
                 event

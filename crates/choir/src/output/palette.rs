@@ -1,16 +1,6 @@
-//! Colours that mean something, wherever they are shown, and whether there are any.
+//! Colours that mean something, and whether there are any.
 
-/// Red, green, blue.
-pub type Rgb = (u8, u8, u8);
-
-/// As it should be.
-pub const GOOD: Rgb = (120, 200, 160);
-/// Look at it.
-pub const WARNING: Rgb = (235, 190, 90);
-/// Does not work.
-pub const BAD: Rgb = (240, 100, 95);
-/// Says little.
-pub const QUIET: Rgb = (140, 150, 165);
+pub use choir_show::palette::{BAD, GOOD, QUIET, Rgb, WARNING};
 
 /// Colour on a terminal, unless `NO_COLOR` is set (to anything but nothing) or the terminal has
 /// none.

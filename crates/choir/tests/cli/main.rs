@@ -20,6 +20,7 @@ mod sheets;
 mod shows;
 mod standby;
 mod takes;
+mod walls;
 mod wire;
 
 use place::Place;

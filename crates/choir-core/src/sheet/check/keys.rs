@@ -15,6 +15,10 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole) {
                 let line = line.iter().map(|line| ("line", line.as_str(), &lines[..]));
                 std::iter::once(("feed", feed.as_str(), &feeds[..])).chain(line).collect()
             }
+            Order::Wall { wall, line } => {
+                let line = line.iter().map(|line| ("line", line.as_str(), &lines[..]));
+                std::iter::once(("line", wall.as_str(), &lines[..])).chain(line).collect()
+            }
             Order::Next { feed, line } => vec![("feed", feed, &feeds), ("line", line, &lines)],
             Order::Rota { name, .. } => vec![("rota", name, &rotas)],
             Order::Preset { device, .. } => vec![("device", device, &devices)],

@@ -19,6 +19,7 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole, ends: &[End<'_>]) {
     unique(r, "rota", whole.sheet.rotas.iter().zip(&whole.rota_spots).map(|(o, s)| (o.name.as_str(), s.at)));
     lines_of_feeds(r, whole);
     lines_of_devices(r, whole);
+    lines_of_walls(r, whole);
     networks_crossed(r, whole);
     served_paths(r, ends);
     for end in ends {
@@ -77,6 +78,21 @@ fn lines_of_devices(r: &mut Reader<'_>, whole: &Whole) {
                     r.add(Grade::Advice, spot.of_value(stream), &subject, what, "Add line = \"NAME\" to the stream.");
                 }
                 _ => {}
+            }
+        }
+    }
+}
+
+fn lines_of_walls(r: &mut Reader<'_>, whole: &Whole) {
+    let names: Vec<&str> = whole.line_names.iter().map(String::as_str).collect();
+    for (line, spot) in whole.lines() {
+        let Link::Wall(wall) = &line.from else { continue };
+        let (subject, at) = (format!("line \"{}\"", line.name), spot.of_value("from.lines"));
+        for name in &wall.lines {
+            if !names.contains(&name.as_str()) {
+                r.add(Grade::Error, at, &subject, format!("there is no line \"{name}\"."), did_you_mean(name, &names));
+            } else if whole.sheet.line(name).is_some_and(|l| matches!(l.from, Link::Wall(_))) {
+                r.add(Grade::Error, at, &subject, format!("{name} is a wall itself."), "A wall shows lines that are none.");
             }
         }
     }

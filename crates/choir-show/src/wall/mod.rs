@@ -1,0 +1,188 @@
+//! A wall: a line whose picture is made of other lines.
+//!
+//! Lines whose pictures cost little are decoded as they come, the small picture of a line first; of
+//! the others the last still is shown, which is decoded for all who look.
+
+mod draw;
+
+use crate::{
+    encode::{Pictures, Spend},
+    inner::Inner,
+    line::LineRun,
+    pictures,
+    still::Still,
+};
+use choir_core::{
+    command::{By, Done, Refusal},
+    facts::EventKind,
+    id::{LineId, Subject},
+    link::{Link, WallLink},
+    view::LineView,
+};
+use choir_host::{Stop, clock::unix_ms, lock};
+use choir_ports::Made;
+use choir_proto::ts::{PTS_WRAP, TsWriter, Unit, WriterConfig};
+use draw::{Cell, Layout, draw};
+use std::{
+    collections::HashMap,
+    sync::{
+        Arc, Weak,
+        atomic::{AtomicBool, Ordering},
+    },
+    thread,
+    time::{Duration, Instant},
+};
+use tokio::sync::watch;
+
+/// Pixels a second that are decoded as they come: about a fifth of a core.
+const LIVE_MOST: f64 = 60e6;
+/// What a line takes whose size or rate is not known yet.
+const LIVE_GUESS: f64 = 1280.0 * 720.0 * 25.0;
+/// Seconds from keyframe to keyframe.
+const KEYFRAME: u32 = 2;
+
+/// Draws a wall until it is told to end.
+pub(crate) async fn run(show: Weak<Inner>, line: Arc<LineRun>, wall: WallLink, mut stop: Stop) {
+    let ended = Arc::new(AtomicBool::new(false));
+    let drawing = thread::Builder::new().name("wall".into()).spawn({
+        let ended = ended.clone();
+        move || {
+            if let Err(cause) = play(&show, &line, &wall, &ended) {
+                tracing::warn!(%cause, "the wall cannot be encoded");
+            }
+        }
+    });
+    stop.wait().await;
+    ended.store(true, Ordering::Release);
+    if let Ok(thread) = drawing {
+        let _ = tokio::task::spawn_blocking(move || thread.join()).await;
+    }
+}
+
+fn play(show: &Weak<Inner>, line: &LineRun, wall: &WallLink, ended: &AtomicBool) -> Result<(), String> {
+    let size = (wall.size.0 as usize, wall.size.1 as usize);
+    let rate = f64::from(wall.rate);
+    let mut pictures = Pictures::new(size, rate, u32::from(wall.rate) * KEYFRAME, Spend::Rate(wall.bitrate.0 as u32))?;
+    let mut writer = TsWriter::new(WriterConfig { audio: None, ..WriterConfig::default() });
+    let made = Made::begin(line.status.clone(), line.media.clone());
+    let mut asked = line.status.control.keyframe_requests();
+    let (start, mut watched) = (Instant::now(), HashMap::new());
+    let mut n = 0_u64;
+    while !ended.load(Ordering::Acquire) {
+        let Some(inner) = show.upgrade() else { break };
+        let rgb = look(&inner, line, wall, &mut watched);
+        drop(inner);
+        let keyframe = asked.has_changed().unwrap_or(false);
+        asked.mark_unchanged();
+        let (data, keyframe) = pictures.encode(&pictures.picture(&rgb), keyframe)?;
+        let after = Duration::from_secs_f64(n as f64 / rate);
+        let mut out = Vec::new();
+        let pts = (90_000 + (after.as_secs_f64() * 90_000.0) as u64) % PTS_WRAP;
+        writer.write(&Unit { video: true, pts, dts: None, keyframe, data: &[&data] }, &mut out);
+        made.give(out.into());
+        // A machine that is too slow leaves pictures out, and is never late.
+        n = (n + 1).max((start.elapsed().as_secs_f64() * rate) as u64);
+        let next = start + Duration::from_secs_f64(n as f64 / rate);
+        thread::sleep(next.saturating_duration_since(Instant::now()));
+    }
+    Ok(())
+}
+
+/// A line whose pictures are decoded as they come.
+struct Watched {
+    fit: (usize, usize),
+    pictures: watch::Receiver<Option<Still>>,
+}
+
+/// The wall as it is now.
+fn look(show: &Inner, own: &LineRun, wall: &WallLink, watched: &mut HashMap<LineId, Watched>) -> Vec<u8> {
+    let full = *lock(&own.full);
+    let lines: Vec<Arc<LineRun>> = match full.and_then(|id| show.line(id).ok()) {
+        Some(one) => vec![one],
+        None if wall.lines.is_empty() => show.lines().into_iter().filter(|l| !l.is_wall()).collect(),
+        None => wall.lines.iter().filter_map(|name| show.line_of(name)).collect(),
+    };
+    let grid = if full.is_some() { (1, 1) } else { (usize::from(wall.grid.0), usize::from(wall.grid.1)) };
+    let layout = Layout::new((wall.size.0 as usize, wall.size.1 as usize), grid);
+    let views: HashMap<String, LineView> = {
+        let view = lock(&show.view);
+        let wanted = |l: &&LineView| lines.iter().any(|run| lock(&run.entry).name == l.name);
+        view.lines.iter().filter(wanted).map(|l| (l.name.clone(), LineView { history: Vec::new(), ..l.clone() })).collect()
+    };
+    let mut left = LIVE_MOST;
+    let mut seen = Vec::new();
+    let mut cells = Vec::new();
+    for line in lines.iter().take(grid.0 * grid.1) {
+        let view = views.get(&lock(&line.entry).name).cloned().unwrap_or_default();
+        // The small picture of it costs less, unless it is to be seen large.
+        let sub = show.sub_of(line).filter(|_| full.is_none()).and_then(|id| show.line(id).ok());
+        let source = sub.as_ref().unwrap_or(line);
+        let cost = cost(source);
+        let live = cost <= left;
+        if live {
+            left -= cost;
+            seen.push(source.id);
+        }
+        let picture = if live { newest(show, source, layout.picture(), wall, watched) } else { None };
+        let picture = picture.or_else(|| line.seen.taken().map(|t| (*t.still).clone()));
+        cells.push(Cell {
+            title: if view.title.is_empty() { view.name } else { view.title },
+            state: view.link.state,
+            trouble: view.content.first().map(|c| c.name.clone()),
+            tally: view.tally,
+            levels: view.levels.map(|l| l.peak_dbfs).unwrap_or_default(),
+            // What has stopped is not shown as if it were live.
+            picture: picture.filter(|_| line.sends()),
+        });
+    }
+    watched.retain(|id, _| seen.contains(id));
+    let name = lock(&show.sheet).show.name.clone();
+    draw(&layout, &name, &time(unix_ms()), &cells).still.rgb
+}
+
+/// Pixels a second.
+fn cost(line: &LineRun) -> f64 {
+    let video = line.media.reading().info.video;
+    let size = video.as_ref().and_then(|v| v.format.as_ref()).map(|f| f64::from(f.width) * f64::from(f.height));
+    let rate = video.as_ref().and_then(|v| v.measured_rate).unwrap_or(25.0);
+    size.map_or(LIVE_GUESS, |size| size * rate)
+}
+
+fn newest(show: &Inner, line: &LineRun, fit: (usize, usize), wall: &WallLink, watched: &mut HashMap<LineId, Watched>) -> Option<Still> {
+    if watched.get(&line.id).is_none_or(|w| w.fit != fit) {
+        let every = Duration::from_secs(1) / u32::from(wall.rate);
+        let pictures = pictures::watch(show.own.clone(), line.id, fit, every).ok()?;
+        watched.insert(line.id, Watched { fit, pictures });
+    }
+    watched.get(&line.id)?.pictures.borrow().clone()
+}
+
+/// `14:03:12 UTC`.
+fn time(ms: u64) -> String {
+    let s = ms / 1000 % 86_400;
+    format!("{:02}:{:02}:{:02} UTC", s / 3600, s / 60 % 60, s % 60)
+}
+
+impl Inner {
+    /// Shows one line alone on a wall, or all.
+    pub fn show_full(&self, by: By, wall: LineId, full: Option<LineId>) -> Result<Done, Refusal> {
+        let run = self.line(wall)?;
+        if !run.is_wall() {
+            return Err(Refusal::NoWall(lock(&run.entry).name.clone()));
+        }
+        if let Some(line) = full {
+            self.line(line)?;
+        }
+        *lock(&run.full) = full;
+        self.bus.event(Subject::Line(wall), EventKind::Wall { full, by });
+        self.changed.notify_one();
+        Ok(Done::Wall { wall, full })
+    }
+}
+
+impl LineRun {
+    /// Its picture is made of other lines.
+    pub fn is_wall(&self) -> bool {
+        matches!(lock(&self.entry).from, Link::Wall(_))
+    }
+}
