@@ -2,6 +2,7 @@
 
 use super::{Arrival, Intake, status::LinkStatus};
 use bytes::Bytes;
+use choir_core::facts::{Contact, Waiting};
 use std::{sync::Arc, time::Instant};
 
 /// One session of it.
@@ -16,6 +17,11 @@ impl Made {
     pub fn begin(status: Arc<LinkStatus>, intake: Arc<dyn Intake>) -> Self {
         let session = status.begin_session();
         Self { status, intake, session }
+    }
+
+    /// Ends it, until it is wanted again.
+    pub fn rest(self) {
+        self.status.set_contact(Contact::Waiting(Waiting::Take));
     }
 
     /// Hands a piece of its transport stream on.

@@ -7,6 +7,7 @@ use crate::{
     WayCause, spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
+    facts::{Contact, Waiting},
     link::{FileLink, Link, Mode, RtspLink, SrtLink},
     units::Bitrate,
 };
@@ -337,6 +338,7 @@ impl Ports {
             // Whoever knows the lines draws it beside this.
             (Link::Wall(_), _) => {
                 let mut stop = stop;
+                way.status.set_contact(Contact::Waiting(Waiting::Take));
                 Ok(tokio::spawn(async move { stop.wait().await }))
             }
             (Link::Stave(link), _) => {

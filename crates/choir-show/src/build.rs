@@ -6,7 +6,7 @@ use crate::{
     inner::{Inner, OpenError},
     keyframes,
     line::LineRun,
-    media::FeedMedia,
+    media::{FeedMedia, KeptFor},
     wall,
 };
 use choir_core::{
@@ -63,6 +63,8 @@ impl Inner {
     pub fn new_line(&self, entry: &Line) -> Arc<LineRun> {
         let line = LineRun::new(self.names.add_line(&entry.name), entry.clone(), self.status());
         self.feeds().iter().flat_map(|f| f.medias()).for_each(|media| line.media.attach(media.clone()));
+        // From its first keyframe on, which may come before anybody has looked.
+        line.media.keep_recent(KeptFor::Looking, lock(&self.sheet).show.pictures.share() > 0.0);
         write(&self.lines).push(line.clone());
         line
     }

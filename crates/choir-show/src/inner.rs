@@ -5,10 +5,10 @@ use crate::{
     bus::{Bus, Tick},
     feed::FeedRun,
     line::LineRun,
+    looks::Looks,
     media::KeptFor,
     meter::{Drops, Judged},
     names::Names,
-    pictures::Looks,
     record::Recorder,
     side::Side,
 };
@@ -199,6 +199,19 @@ impl Inner {
             show.refresh();
         });
         Ok(Done::TakesRequested(takes))
+    }
+
+    /// It is on a feed or is to be, is recorded, or somebody looks at it: a line that plays or is
+    /// drawn only then does so.
+    pub fn is_wanted(&self, line: &LineRun) -> bool {
+        let carries = |f: &Arc<FeedRun>| {
+            let reading = f.media.reading();
+            [reading.on, reading.wanted].contains(&Some(line.id))
+        };
+        self.feeds().iter().any(carries)
+            || self.recorder.has(Subject::Line(line.id))
+            || self.looks.has(line.id)
+            || line.media.is_looked_into()
     }
 
     /// Lines keep their last group of pictures where a feed takes them at once.

@@ -30,6 +30,7 @@ mod keys;
 mod line;
 pub mod linecheck;
 pub mod load;
+mod looks;
 pub mod media;
 mod meter;
 mod names;

@@ -136,8 +136,8 @@ impl LineRun {
 
     /// Whether it could be on a feed; `taken` if it is, or is to be.
     pub fn fitness(&self, now: Instant, taken: bool) -> Fitness {
-        let ready = self.starts_at_take();
-        // A clip that waits for a take can have one; once taken, it has a moment.
+        let ready = lock(&self.entry).from.rests();
+        // What waits for a take can have one; once taken, it has a moment.
         let last = self.media.last().max(self.status.control.started()).filter(|_| taken || !ready);
         let waits = ready && !taken && !self.status.control.is_held();
         Fitness {

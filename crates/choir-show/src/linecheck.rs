@@ -171,7 +171,8 @@ pub async fn check(
             let Some(v) = view.lines.iter().find(|v| v.name == line.name) else { continue };
             let watch = watches.entry((false, line.name.clone(), 0)).or_default();
             watch.update(now, &v.link, Some((&v.media, v.delay_ms)), &patience);
-            if watch.seen.picture.is_some() && !examined.contains(&line.name) {
+            // What plays or is drawn only when somebody wants it does so for whoever examines it.
+            if (line.from.rests() || watch.seen.picture.is_some()) && !examined.contains(&line.name) {
                 examined.push(line.name.clone());
                 watched.examine(&line.name, true).await;
             }

@@ -39,8 +39,8 @@ impl Measure for OnTheWire {
         let lasts = LOOK.max(Duration::from_secs_f64(keyframes * 2.5));
         let measured = match inspect(link, &self.base, Look { lasts, wait: WAIT }, None, None, &self.stop).await {
             Err(e) => Err(e.cause.to_string()),
-            Ok(v) if !v.found => Err(v.reason),
-            Ok(v) => Ok(measured(&v)),
+            Ok(seen) if !seen.view.found => Err(seen.view.reason),
+            Ok(seen) => Ok(measured(&seen.view)),
         };
         Joined { url, measured }
     }

@@ -5,8 +5,9 @@ use crate::{
     bus::{Bus, Fact},
     hold::Holdable,
     inner::{Inner, OpenError, Reports, StandIns},
+    looks::Looks,
     names::Names,
-    pictures::{self, LinePicture, Looks},
+    pictures::{self, LinePicture},
     side::Side,
     still::Still,
 };
@@ -131,7 +132,11 @@ impl Show {
             Command::Hold { line, held } => self.0.hold_line(by, line, held),
             Command::HoldOuts { feed, outs, held } => self.0.hold_outs(by, feed, &outs, held).await,
             Command::Examine { line, on } => {
-                self.0.line(line)?.media.examine(on);
+                let run = self.0.line(line)?;
+                run.media.examine(on);
+                if on && run.starts_at_take() {
+                    run.status.control.start();
+                }
                 Ok(Done::Examined { line, on })
             }
             Command::Record { subject, settings } => self.0.record(by, subject, &settings),
@@ -321,7 +326,7 @@ impl Show {
         let mut shown = lock(&self.0.view).lines.iter().find(|l| l.name == line).cloned().ok_or(Refusal::Removed)?;
         shown.history.clear();
         let run = self.0.line(id)?;
-        let still = self.0.looks.newest(&self.0, id, fit).filter(|_| run.sends());
+        let still = self.0.looks.newest(id, fit, || self.live_pictures(id, fit)).filter(|_| run.sends());
         Ok((Box::new(shown), still))
     }
 

@@ -49,14 +49,9 @@ impl Inner {
     /// Clips that were taken and are on no feed any more rest until the next take; feeds let go of
     /// lines that they had at once.
     fn rest_clips(&self) {
-        let feeds = self.feeds();
-        feeds.iter().for_each(|f| f.end_behind());
+        self.feeds().iter().for_each(|f| f.end_behind());
         let started: Vec<_> = self.lines().into_iter().filter(|l| l.status.control.started().is_some()).collect();
-        if started.is_empty() {
-            return;
-        }
-        let taken: Vec<LineId> = feeds.iter().map(|f| f.media.reading()).flat_map(|r| [r.on, r.wanted]).flatten().collect();
-        started.iter().filter(|l| !taken.contains(&l.id)).for_each(|l| l.status.control.rest());
+        started.iter().filter(|l| !self.is_wanted(l)).for_each(|l| l.status.control.rest());
     }
 
     fn direct_feed(&self, feed: &FeedRun, now: Instant) -> bool {

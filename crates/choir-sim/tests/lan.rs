@@ -473,7 +473,8 @@ mod timing {
                 let camera = start_rtsp(settings(), stop.clone()).await.expect("a camera");
                 let look = Look { lasts: Duration::from_secs(3), wait: Duration::from_secs(10) };
                 let expect = Expect { codec: Some("h264".into()), size: Some((320, 180)), rate: Some(25.0), ..Expect::default() };
-                let view = inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), None, &stop).await.expect("looks");
+                let view =
+                    inspect(&link(&url(&camera, "main")), Path::new("."), look, Some(&expect), None, &stop).await.expect("looks").view;
                 let picture = view.picture.expect("a picture");
                 assert_eq!((view.found, view.differs, picture.size), (true, Some(Vec::new()), Some((320, 180))));
                 on_time("nothing is missing", || {
@@ -485,7 +486,7 @@ mod timing {
                     assert!(view.delay_ms.expect("a delay").1 < 500.0 && view.sound.as_deref() == Some("AAC 48 kHz stereo"))
                 });
                 let other = Expect { size: Some((1280, 720)), ..expect };
-                let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), None, &stop).await.expect("looks");
+                let sub = inspect(&link(&url(&camera, "sub")), Path::new("."), look, Some(&other), None, &stop).await.expect("looks").view;
                 assert_eq!(sub.differs, Some(vec!["expected 1280x720, receiving 160x90".to_owned()]));
                 end.now();
             })

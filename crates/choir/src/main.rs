@@ -52,6 +52,7 @@ fn main() -> ExitCode {
             Command::Ptz(a) => commands::ptz::run(a).await,
             Command::Stave(a) => commands::stave::run(a).await,
             Command::Inspect(a) => commands::inspect::run(a).await,
+            Command::Compare(a) => commands::compare::run(a).await,
             Command::Check(a) => commands::check::run(&a),
             Command::New(a) => commands::new::run(a).await,
             Command::Line(a) => commands::entries::line(a),

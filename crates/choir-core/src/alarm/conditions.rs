@@ -1,7 +1,7 @@
 //! What is wrong with one way right now, as far as it may become an alarm.
 
 use crate::{
-    facts::{AlarmGrade, AlarmKind, Cause, Reason, State, Trouble, WayTick},
+    facts::{AlarmGrade, AlarmKind, Cause, Reason, State, Trouble, Waiting, WayTick},
     health::Verdict,
     id::Subject,
     model::{AlarmRules, MEASURES, Measure},
@@ -72,7 +72,9 @@ pub(super) fn conditions(
         Some(same) => same.grade = same.grade.max(c.grade),
         None => found.push(c),
     };
-    if let Some(hold) = hold(rules, verdict.state) {
+    // What rests until it is wanted lacks nothing.
+    let rests = matches!(verdict.reason, Reason::Waiting(Waiting::Take));
+    if let Some(hold) = hold(rules, verdict.state).filter(|_| !rests) {
         let grade = if verdict.state == State::Broken { AlarmGrade::Trouble } else { AlarmGrade::Warning };
         let of_link = !matches!(verdict.reason, Reason::Content(..) | Reason::Differs(_));
         let reason = verdict.reason.clone();

@@ -273,6 +273,12 @@ impl Link {
         }
     }
 
+    /// It plays, or is drawn, only while somebody wants it.
+    #[must_use]
+    pub fn rests(&self) -> bool {
+        matches!(self, Self::File(FileLink { at_take: true, .. }) | Self::Wall(_))
+    }
+
     /// Every secret that it names.
     #[must_use]
     pub fn secret(&self) -> Option<&Secret> {

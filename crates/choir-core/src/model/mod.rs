@@ -3,6 +3,7 @@
 mod alarm;
 mod change;
 mod keys;
+mod pattern;
 mod record;
 mod rota;
 mod standby;
@@ -10,6 +11,7 @@ mod standby;
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
 pub use keys::{KeyOrder, ORDERS, Order};
+pub use pattern::Pattern;
 pub use record::{RecordPlan, RecordSettings};
 pub use rota::{Lasts, Rota, RotaOrder, RotaStep};
 pub use standby::{SLATE, Standby};
@@ -42,6 +44,8 @@ pub struct Sheet {
     pub rotas: Vec<Rota>,
     /// `[keys]`.
     pub keys: Vec<KeyOrder>,
+    /// `[pattern.NAME]`.
+    pub patterns: Vec<Pattern>,
     /// `[[network]]`, in order.
     pub networks: Vec<Network>,
     /// `[stave]`.
@@ -90,6 +94,7 @@ impl Sheet {
             devices: Vec::new(),
             rotas: Vec::new(),
             keys: Vec::new(),
+            patterns: Vec::new(),
             networks: Vec::new(),
             stave: StaveSettings::default(),
             alarm: AlarmSettings { wish: AlarmWish::off(), ..AlarmSettings::default() },

@@ -7,6 +7,7 @@ mod edit;
 mod fresh;
 mod keys;
 mod networks;
+mod pattern;
 mod places;
 mod read;
 mod reader;

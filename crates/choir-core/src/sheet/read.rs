@@ -78,10 +78,11 @@ impl Reader<'_> {
         self.known(
             root,
             "",
-            &["show", "line", "feed", "device", "settings", "network", "stave", "alarm", "record", "rota", "keys", "link"],
+            &["show", "line", "feed", "device", "settings", "network", "stave", "alarm", "record", "rota", "keys", "link", "pattern"],
         );
         let show = self.show(root);
         self.shared_links(root);
+        self.read_patterns(root);
         let (networks, network_spots) = self.entries(root, "network", Self::network);
         let (lines, line_spots) = self.entries(root, "line", Self::line);
         let (feeds, feed_spots) = self.entries(root, "feed", Self::feed);
@@ -95,8 +96,21 @@ impl Reader<'_> {
             self.error(0, "", "the sheet has no line and no device.", "Add a [[line]] with name and from, or a [[device]].");
         }
         let named = show.is_some();
+        let patterns = self.patterns.values().cloned().collect();
         let whole = check::Whole {
-            sheet: Sheet { show: show.unwrap_or_else(Show::blank), lines, feeds, devices, networks, rotas, keys, stave, alarm, record },
+            sheet: Sheet {
+                show: show.unwrap_or_else(Show::blank),
+                lines,
+                feeds,
+                devices,
+                networks,
+                rotas,
+                keys,
+                patterns,
+                stave,
+                alarm,
+                record,
+            },
             stave_at: root.get("stave").map_or(0, |item| start(item.span())),
             keys_at: root.get("keys").map_or(0, |item| start(item.span())),
             line_names: names_of(root, "line"),
@@ -338,14 +352,21 @@ impl Reader<'_> {
                 }
             }
         }
+        let fields = self.by_pattern(fields, at, subject)?;
         let (link, problems) = from_fields(fields, at);
         self.problems(problems, 0, subject);
         link
     }
 
     fn fields(&mut self, table: &dyn TableLike, subject: &str) -> Vec<Field> {
+        let all: Vec<&str> = table.iter().map(|(key, _)| key).collect();
+        self.link_settings(table, subject, &all)
+    }
+
+    /// Those of these keys that are there, as fields of a link.
+    pub(super) fn link_settings(&mut self, table: &dyn TableLike, subject: &str, keys: &[&str]) -> Vec<Field> {
         let mut fields = Vec::new();
-        for (key, item) in table.iter() {
+        for (key, item) in table.iter().filter(|(key, _)| keys.contains(key)) {
             let value_at = start(item.span());
             let key_at = table.get_key_value(key).and_then(|(k, _)| k.span()).map_or(value_at, |s| s.start);
             let value = if let Some(s) = item.as_str() {

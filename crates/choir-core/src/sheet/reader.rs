@@ -4,6 +4,7 @@ use super::places::start;
 use crate::{
     finding::{Finding, Grade, Place},
     link::Field,
+    model::Pattern,
     spelling::did_you_mean,
 };
 use std::collections::BTreeMap;
@@ -14,11 +15,13 @@ pub(super) struct Reader<'a> {
     pub findings: Vec<Finding>,
     /// `[link.NAME]`: what links draw on by `like`.
     pub links: BTreeMap<String, Vec<Field>>,
+    /// `[pattern.NAME]`.
+    pub patterns: BTreeMap<String, Pattern>,
 }
 
 impl<'a> Reader<'a> {
     pub const fn new(text: &'a str) -> Self {
-        Self { text, findings: Vec::new(), links: BTreeMap::new() }
+        Self { text, findings: Vec::new(), links: BTreeMap::new(), patterns: BTreeMap::new() }
     }
 
     pub fn add(&mut self, grade: Grade, at: usize, subject: &str, what: impl Into<String>, remedy: impl Into<String>) {

@@ -1,7 +1,10 @@
 //! A look of some seconds at one source: what is there, how fast, how regular, and whether its
 //! stream is legal.
 
-use crate::view::{codec_word, sound_words};
+use crate::{
+    still::Still,
+    view::{codec_word, sound_words},
+};
 use choir_core::{
     facts::Contact,
     link::{DEFAULT_LATENCY, Link, show_url},
@@ -73,6 +76,20 @@ struct Seen {
     delays: Vec<f64>,
     apart: Option<i64>,
     restarts: u32,
+    /// The first keyframe, and some pictures behind it.
+    pictures: Vec<AccessUnit>,
+}
+
+/// Pictures that a decoder may want before it gives the first one.
+const PICTURES: usize = 8;
+
+/// What was found, and the first picture.
+#[derive(Debug)]
+pub struct Inspected {
+    /// What was found.
+    pub view: InspectView,
+    /// None where there was none, or none that could be decoded.
+    pub still: Option<Still>,
 }
 
 /// Bytes over a sliding span.
@@ -127,6 +144,7 @@ impl Watcher {
             delays: Vec::new(),
             apart: None,
             restarts: 0,
+            pictures: Vec::new(),
         };
         Arc::new(Self { seen: Mutex::new(seen), begun: watch::channel(false).0 })
     }
@@ -177,6 +195,9 @@ impl Seen {
                 self.apart = Some(self.apart.map_or(apart, |a| if apart.abs() > a.abs() { apart } else { a }));
             }
             return;
+        }
+        if self.pictures.len() < PICTURES && (unit.keyframe || !self.pictures.is_empty()) {
+            self.pictures.push(unit.clone());
         }
         let dts = unit.dts.unwrap_or(pts);
         self.reordered |= unit.dts.is_some_and(|d| d != pts) || self.last_pts.is_some_and(|l| wrapped_distance(pts, l, PTS_WRAP) < 0);
@@ -294,7 +315,7 @@ pub async fn inspect(
     expect: Option<&Expect>,
     node: Option<&Node>,
     stop: &Stop,
-) -> Result<InspectView, WayError> {
+) -> Result<Inspected, WayError> {
     let origin = if matches!(link, Link::File(_)) { Origin::Start } else { Origin::Joined };
     let (watcher, status) = (Watcher::new(origin), LinkStatus::new());
     let way = Way {
@@ -327,9 +348,12 @@ pub async fn inspect(
     for task in tasks {
         let _ = tokio::time::timeout(Duration::from_secs(1), task.ended()).await;
     }
-    let mut seen = lock(&watcher.seen);
-    seen.checker.finish(ended);
-    let view = seen.view(&seen.reader.info(), expect);
+    let (view, pictures) = {
+        let mut seen = lock(&watcher.seen);
+        seen.checker.finish(ended);
+        (seen.view(&seen.reader.info(), expect), std::mem::take(&mut seen.pictures))
+    };
+    let still = tokio::task::spawn_blocking(move || Still::decode(&pictures, None)).await.ok().flatten();
     let reason = match &live.contact {
         Contact::Up => "receiving media".to_owned(),
         Contact::Held => "held".into(),
@@ -339,7 +363,7 @@ pub async fn inspect(
     };
     // A recording's pictures were taken some other day.
     let delay_ms = view.delay_ms.filter(|_| !matches!(link, Link::File(_)));
-    Ok(InspectView {
+    let view = InspectView {
         url: show_url(link),
         delay_ms,
         reason,
@@ -347,7 +371,8 @@ pub async fn inspect(
         peer: live.peer.or(live.peers.first().map(|p| p.1.addr)).map(|p| p.to_string()),
         notes: live.notices().map(ToString::to_string).collect(),
         ..view
-    })
+    };
+    Ok(Inspected { view, still })
 }
 
 #[cfg(test)]

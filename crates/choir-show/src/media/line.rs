@@ -262,6 +262,13 @@ impl LineMedia {
         lock(&self.source).check = on.then(|| TsChecker::new(Origin::Joined));
     }
 
+    /// Somebody waits for pictures of it, or it is examined.
+    #[must_use]
+    pub fn is_looked_into(&self) -> bool {
+        let s = lock(&self.source);
+        s.check.is_some() || s.tap.as_ref().is_some_and(|t| !t.tx.is_closed())
+    }
+
     /// What has been found so far, while it is examined.
     #[must_use]
     pub fn findings(&self) -> Option<Vec<TsFinding>> {

@@ -3,12 +3,10 @@
 
 mod follower;
 mod live;
-mod looks;
 mod reader;
 mod sound;
 
 pub(crate) use live::watch;
-pub(crate) use looks::Looks;
 
 use crate::{inner::Inner, line::LineRun, media::KeptFor, still::Still};
 use choir_core::id::LineId;

@@ -21,7 +21,7 @@ use choir_core::{
 };
 use choir_host::{Stop, clock::unix_ms, lock};
 use choir_ports::Made;
-use choir_proto::ts::{PTS_WRAP, TsWriter, Unit, WriterConfig};
+use choir_proto::ts::{PTS_WRAP, StreamKind, TsWriter, Unit, WriterConfig};
 use draw::{Cell, Layout, draw};
 use std::{
     collections::HashMap,
@@ -38,6 +38,10 @@ use tokio::sync::watch;
 const LIVE_MOST: f64 = 60e6;
 /// What a line takes whose size or rate is not known yet.
 const LIVE_GUESS: f64 = 1280.0 * 720.0 * 25.0;
+/// How often it is looked whether anybody wants it.
+const REST: Duration = Duration::from_millis(50);
+/// It is drawn for so long after nobody wants it any more.
+const LINGER: Duration = Duration::from_secs(2);
 /// Seconds from keyframe to keyframe.
 const KEYFRAME: u32 = 2;
 
@@ -59,7 +63,23 @@ pub(crate) async fn run(show: Weak<Inner>, line: Arc<LineRun>, wall: WallLink, m
     }
 }
 
+/// Plays it whenever it is wanted.
 fn play(show: &Weak<Inner>, line: &LineRun, wall: &WallLink, ended: &AtomicBool) -> Result<(), String> {
+    while !ended.load(Ordering::Acquire) {
+        let Some(inner) = show.upgrade() else { break };
+        let wanted = inner.is_wanted(line);
+        drop(inner);
+        if wanted {
+            session(show, line, wall, ended)?;
+        } else {
+            thread::sleep(REST);
+        }
+    }
+    Ok(())
+}
+
+/// Draws and sends it until nobody wants it any more.
+fn session(show: &Weak<Inner>, line: &LineRun, wall: &WallLink, ended: &AtomicBool) -> Result<(), String> {
     let size = (wall.size.0 as usize, wall.size.1 as usize);
     let rate = f64::from(wall.rate);
     let mut pictures = Pictures::new(size, rate, u32::from(wall.rate) * KEYFRAME, Spend::Rate(wall.bitrate.0 as u32))?;
@@ -67,9 +87,14 @@ fn play(show: &Weak<Inner>, line: &LineRun, wall: &WallLink, ended: &AtomicBool)
     let made = Made::begin(line.status.clone(), line.media.clone());
     let mut asked = line.status.control.keyframe_requests();
     let (start, mut watched) = (Instant::now(), HashMap::new());
-    let mut n = 0_u64;
+    let (mut n, mut wanted_at) = (0_u64, start);
     while !ended.load(Ordering::Acquire) {
         let Some(inner) = show.upgrade() else { break };
+        if inner.is_wanted(line) {
+            wanted_at = Instant::now();
+        } else if wanted_at.elapsed() > LINGER {
+            break;
+        }
         let rgb = look(&inner, line, wall, &mut watched);
         drop(inner);
         let keyframe = asked.has_changed().unwrap_or(false);
@@ -85,6 +110,7 @@ fn play(show: &Weak<Inner>, line: &LineRun, wall: &WallLink, ended: &AtomicBool)
         let next = start + Duration::from_secs_f64(n as f64 / rate);
         thread::sleep(next.saturating_duration_since(Instant::now()));
     }
+    made.rest();
     Ok(())
 }
 
@@ -140,12 +166,14 @@ fn look(show: &Inner, own: &LineRun, wall: &WallLink, watched: &mut HashMap<Line
     draw(&layout, &name, &time(unix_ms()), &cells).still.rgb
 }
 
-/// Pixels a second.
+/// Pixels a second, as if they were H.264: H.265 takes several times as long here.
 fn cost(line: &LineRun) -> f64 {
-    let video = line.media.reading().info.video;
+    let info = line.media.reading().info;
+    let weight = if info.streams.iter().any(|s| s.kind == StreamKind::H265) { 4.0 } else { 1.0 };
+    let video = info.video;
     let size = video.as_ref().and_then(|v| v.format.as_ref()).map(|f| f64::from(f.width) * f64::from(f.height));
     let rate = video.as_ref().and_then(|v| v.measured_rate).unwrap_or(25.0);
-    size.map_or(LIVE_GUESS, |size| size * rate)
+    size.map_or(LIVE_GUESS, |size| size * rate) * weight
 }
 
 fn newest(show: &Inner, line: &LineRun, fit: (usize, usize), wall: &WallLink, watched: &mut HashMap<LineId, Watched>) -> Option<Still> {

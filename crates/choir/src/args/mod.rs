@@ -1,5 +1,6 @@
 //! The command line, as plain data.
 
+mod compare;
 mod device;
 mod linecheck;
 mod path;
@@ -10,6 +11,7 @@ mod snap;
 mod stave;
 mod view;
 
+pub use compare::CompareArgs;
 pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, FrameArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
 
 pub use linecheck::LinecheckArgs;
@@ -65,6 +67,8 @@ pub enum Command {
     Stave(StaveArgs),
     /// Join a source for a few seconds and report what it sends.
     Inspect(InspectArgs),
+    /// Look at several sources at the same time, side by side.
+    Compare(CompareArgs),
     /// Check a patch sheet for mistakes, without using the network.
     Check(CheckArgs),
     /// Write a new patch sheet from a few answers, or from the devices found.
@@ -224,14 +228,15 @@ pub struct LinkArgs {
   choir inspect rtsp://127.0.0.1:8554/main
   choir inspect udp://239.20.0.5:5004?interface=127.0.0.1 --for 10s --json
   choir inspect --sheet regatta.toml --line finish-tower
+  choir inspect --sheet regatta.toml --pattern tarn address=127.20.1.21:8554    as choir compare does
   choir inspect 'stave://Finish Tower' --on 10.1.2.7 --key-env REGATTA_LAN
 
 Exit codes: 0 as the line expects it; 1 nothing arrived; 5 it differs from what the line expects; \
 2 and 4 as for all commands.")]
 pub struct InspectArgs {
-    /// Any FROM of choir link [default: that of the line].
-    #[arg(required_unless_present = "line")]
-    pub url: Option<String>,
+    /// Any FROM of choir link [default: that of the line]; with --pattern BLANK=VALUE.
+    #[arg(value_name = "URL", required_unless_present_any = ["line", "pattern"])]
+    pub url: Vec<String>,
     /// How long to measure, from the first packet on.
     #[arg(long = "for", value_parser = duration, value_name = "TIME", default_value = "5s")]
     pub for_time: Duration,
@@ -241,12 +246,15 @@ pub struct InspectArgs {
     /// Print everything as JSON.
     #[arg(long)]
     pub json: bool,
-    /// A patch sheet; its line says what is expected.
-    #[arg(long, value_name = "SHEET", requires = "line")]
+    /// A patch sheet; its line says what is expected, its patterns what is to be tried.
+    #[arg(long, value_name = "SHEET")]
     pub sheet: Option<PathBuf>,
     /// The line of the sheet.
     #[arg(long, value_name = "NAME", requires = "sheet")]
     pub line: Option<String>,
+    /// Try every address that this pattern of the sheet allows, and compare what comes.
+    #[arg(long, value_name = "NAME", requires = "sheet", conflicts_with = "line")]
+    pub pattern: Option<String>,
     #[command(flatten)]
     pub lan: LanFlags,
 }

@@ -2,7 +2,7 @@
 
 use super::{folder_of, load, read_url, stave::seeker, until_stopped};
 use crate::{
-    args::InspectArgs,
+    args::{CompareArgs, InspectArgs},
     exit::{DIFFERS, FAILED, Failure, USAGE},
     output::facts,
 };
@@ -16,6 +16,13 @@ use choir_show::inspect::{Look, inspect};
 use std::path::{Path, PathBuf};
 
 pub async fn run(args: InspectArgs) -> Result<(), Failure> {
+    if args.pattern.is_some() {
+        let InspectArgs { url: sources, sheet, pattern, for_time, wait, json, .. } = args;
+        return super::compare::run(CompareArgs { sources, sheet, pattern, for_time, wait, json, html: None }).await;
+    }
+    if args.url.len() > 1 {
+        return Err(Failure::new(USAGE, "several sources are looked at by \"choir compare\""));
+    }
     let mut base = PathBuf::from(".");
     let mut expected = None;
     let mut lan = StaveSettings::default();
@@ -28,7 +35,7 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
         expected = Some(line.clone());
         lan = StaveSettings { key: read.stave.key.clone().map(|k| k.below(&base)), ..read.stave.clone() };
     }
-    let link = match (&args.url, &expected) {
+    let link = match (args.url.first(), &expected) {
         (Some(url), _) => {
             base = Path::new(".").to_owned();
             read_url(url)?
@@ -49,11 +56,11 @@ pub async fn run(args: InspectArgs) -> Result<(), Failure> {
     let work = inspect(&link, &base, look, expected.as_ref().map(|l| &l.expect), node.as_ref(), &stop);
     tokio::pin!(work);
     let view = tokio::select! {
-        view = &mut work => view?,
+        seen = &mut work => seen?.view,
         // Ctrl-C ends the look early; what has been seen is said.
         () = until_stopped(None) => {
             stop_it.now();
-            work.await?
+            work.await?.view
         }
     };
     if let Some(node) = &node {

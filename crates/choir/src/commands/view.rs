@@ -3,18 +3,14 @@
 use super::{folder_of, read_url, until_stopped};
 use crate::{
     args::ViewArgs,
-    exit::{FAILED, Failure, SHOW, SYSTEM, USAGE},
-    live,
+    exit::{FAILED, Failure, SYSTEM, USAGE},
+    live::view::{self, Eye},
     output::plural,
 };
-use choir_core::{
-    model::{LookBudget, Sheet},
-    view::LineView,
-};
+use choir_core::model::{LookBudget, Sheet};
 use choir_show::{
     Show,
     control::{Answer, Client, ControlError, Request},
-    still::Still,
 };
 use std::{
     io::{IsTerminal, stdout},
@@ -27,36 +23,6 @@ const EVERY: Duration = Duration::from_millis(100);
 /// Larger than any picture.
 const WHOLE: (usize, usize) = (4096, 4096);
 
-/// Where the pictures come from.
-pub enum Eye {
-    /// A running show, and the names of its lines.
-    There(Client, Vec<String>),
-    /// A show of this source alone.
-    Here(Show),
-}
-
-impl Eye {
-    /// The lines that can be looked at.
-    pub fn names(&self) -> Vec<String> {
-        match self {
-            Self::There(_, names) => names.clone(),
-            Self::Here(_) => vec!["in".into()],
-        }
-    }
-
-    /// The line as it is now, and its newest picture.
-    pub async fn look(&mut self, line: &str, fit: (usize, usize)) -> Result<(Box<LineView>, Option<Still>), Failure> {
-        match self {
-            Self::There(client, _) => match client.ask(&Request::Live { line: line.to_owned(), fit }).await? {
-                Answer::Live { line, picture } => Ok((line, picture.and_then(|p| p.still()))),
-                Answer::Refused { why } => Err(Failure::new(SHOW, why)),
-                _ => Err(ControlError::Strange.into()),
-            },
-            Self::Here(show) => show.live_look(line, fit).map_err(|e| Failure::new(SHOW, e.to_string())),
-        }
-    }
-}
-
 pub async fn run(args: ViewArgs) -> Result<(), Failure> {
     if args.frames.is_none() && !stdout().is_terminal() {
         return Err(Failure::new(USAGE, "view needs a terminal: write pictures with --frames FOLDER"));
@@ -67,7 +33,7 @@ pub async fn run(args: ViewArgs) -> Result<(), Failure> {
     let show = if let Eye::Here(show) = &eye { Some(show.clone()) } else { None };
     let result = match &args.frames {
         Some(folder) => frames(eye, &line, folder, &args).await,
-        None => live::view::run(eye, line, EVERY, args.for_time).await,
+        None => view::run(eye, line, EVERY, args.for_time).await,
     };
     if let Some(show) = show {
         show.stop().await;

@@ -2,12 +2,15 @@
 
 use super::{KEY_PATIENCE, LiveEvent, Screen, graphics::Graphics, picture::Picture, read_keys, theme::Theme, until_silent};
 use crate::{
-    commands::{until_stopped, view::Eye},
-    exit::{FAILED, Failure},
+    exit::{FAILED, Failure, SHOW},
     output::tables::picture as picture_words,
 };
 use choir_core::view::{LevelsView, LineView};
-use choir_show::still::Still;
+use choir_show::{
+    Show,
+    control::{Answer, Client, ControlError, Request},
+    still::Still,
+};
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::{
     Frame, Terminal,
@@ -29,6 +32,36 @@ use tokio::sync::mpsc;
 
 /// Levels are drawn down to this, dBFS.
 const LEAST_DB: f64 = -60.0;
+
+/// Where the pictures come from.
+pub enum Eye {
+    /// A running show, and the names of its lines.
+    There(Client, Vec<String>),
+    /// A show of this source alone.
+    Here(Show),
+}
+
+impl Eye {
+    /// The lines that can be looked at.
+    pub fn names(&self) -> Vec<String> {
+        match self {
+            Self::There(_, names) => names.clone(),
+            Self::Here(_) => vec!["in".into()],
+        }
+    }
+
+    /// The line as it is now, and its newest picture.
+    pub async fn look(&mut self, line: &str, fit: (usize, usize)) -> Result<(Box<LineView>, Option<Still>), Failure> {
+        match self {
+            Self::There(client, _) => match client.ask(&Request::Live { line: line.to_owned(), fit }).await? {
+                Answer::Live { line, picture } => Ok((line, picture.and_then(|p| p.still()))),
+                Answer::Refused { why } => Err(Failure::new(SHOW, why)),
+                _ => Err(ControlError::Strange.into()),
+            },
+            Self::Here(show) => show.live_look(line, fit).map_err(|e| Failure::new(SHOW, e.to_string())),
+        }
+    }
+}
 
 /// What is shown.
 struct Seen {
@@ -64,7 +97,7 @@ pub async fn run(mut eye: Eye, mut name: String, every: Duration, lasts: Option<
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
     let mut grid = tokio::time::interval(every);
     grid.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
-    let end = until_stopped(lasts);
+    let end = crate::commands::until_stopped(lasts);
     tokio::pin!(end);
     let result = loop {
         tokio::select! {

@@ -4,6 +4,7 @@ pub mod advice;
 pub mod alarms;
 pub mod budget;
 pub mod cards;
+pub mod compare;
 pub mod devices;
 pub mod events;
 pub mod facts;

@@ -10,7 +10,7 @@ use std::{
 };
 
 /// A camera that waits to be pulled, with further arguments; gives its address.
-fn camera(place: &Place, more: &[&str]) -> (Running, String) {
+pub fn camera(place: &Place, more: &[&str]) -> (Running, String) {
     let at = format!("127.0.0.1:{}", port());
     let mut args = vec!["sim", "camera", "--serve", &at, "--size", "320x180", "--bitrate", "1Mbps", "--keyframe", "0.4"];
     args.extend(more);

@@ -4,6 +4,7 @@
 #![allow(clippy::panic, reason = "a helper that fails its test")]
 
 mod alarms;
+mod compare;
 mod devices;
 mod help;
 mod lan;

@@ -1,20 +1,18 @@
-//! Lines that somebody elsewhere looks at now and then, by asking: each is decoded as it comes for a
-//! while after it was asked for last.
+//! Lines that somebody elsewhere looks at now and then, by asking: each is decoded as it comes for
+//! a while after it was asked for last.
 
-use super::watch;
-use crate::{inner::Inner, still::Still};
+use crate::still::Still;
 use choir_core::id::LineId;
 use choir_host::lock;
 use std::{
-    sync::{Arc, Mutex},
+    io,
+    sync::Mutex,
     time::{Duration, Instant},
 };
 use tokio::sync::watch::Receiver;
 
 /// Nobody looks any more after this time.
 const LASTS: Duration = Duration::from_secs(2);
-/// Between two pictures.
-const EVERY: Duration = Duration::from_millis(80);
 /// Pictures that are decoded at once for those who look from elsewhere.
 const MOST: usize = 8;
 
@@ -30,8 +28,13 @@ struct Look {
 pub(crate) struct Looks(Mutex<Vec<Look>>);
 
 impl Looks {
-    /// The newest picture of a line, no larger than `fit`.
-    pub fn newest(&self, show: &Arc<Inner>, line: LineId, fit: (usize, usize)) -> Option<Still> {
+    /// Somebody looks at this line.
+    pub fn has(&self, line: LineId) -> bool {
+        lock(&self.0).iter().any(|look| look.line == line && look.asked.elapsed() < LASTS)
+    }
+
+    /// The newest picture of a line, no larger than `fit`; `watch` begins to decode it.
+    pub fn newest(&self, line: LineId, fit: (usize, usize), watch: impl FnOnce() -> io::Result<Receiver<Option<Still>>>) -> Option<Still> {
         let mut all = lock(&self.0);
         all.retain(|look| look.asked.elapsed() < LASTS);
         if let Some(look) = all.iter_mut().find(|look| look.line == line && look.fit == fit) {
@@ -43,7 +46,7 @@ impl Looks {
             let oldest = all.iter().enumerate().min_by_key(|(_, look)| look.asked).map(|(n, _)| n);
             oldest.map(|n| all.swap_remove(n));
         }
-        let pictures = watch(Arc::downgrade(show), line, fit, EVERY).ok()?;
+        let pictures = watch().ok()?;
         all.push(Look { line, fit, pictures, asked: Instant::now() });
         None
     }
