@@ -383,6 +383,10 @@ pub struct FeedView {
     /// How far it is behind its line, ms: that came on at once, from its last keyframe.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub behind_ms: Option<f64>,
+    /// Where its sound comes from, where that is not simply its picture's line: `of commentary, 120
+    /// ms later`, `off`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sound: Option<String>,
     /// What its receivers do with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tally: Option<TallyView>,

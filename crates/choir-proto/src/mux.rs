@@ -2,7 +2,7 @@
 
 use crate::{
     media::Media,
-    ts::{AUDIO_PID, MuxRate, PmtStream, Timed, TsWriter, Unit, UnitFormat, VIDEO_PID, WriterConfig},
+    ts::{AUDIO_PID, MuxRate, PmtStream, StreamKind, Timed, TsWriter, Unit, UnitFormat, VIDEO_PID, WriterConfig},
 };
 use bytes::Bytes;
 use std::sync::Arc;
@@ -16,13 +16,18 @@ struct Mux {
 
 impl Mux {
     fn new(format: Arc<UnitFormat>) -> Self {
-        let config = WriterConfig {
-            video: format.video().map(|kind| PmtStream { pid: VIDEO_PID, kind }),
-            audio: format.audio().map(|kind| PmtStream { pid: AUDIO_PID, kind }),
-            rate: MuxRate::Clocked,
-            ..WriterConfig::default()
-        };
+        let (video, audio) = streams(&format);
+        let config = WriterConfig { video, audio, rate: MuxRate::Clocked, ..WriterConfig::default() };
         Self { format, writer: TsWriter::new(config) }
+    }
+
+    /// Goes on with another format: counters and clock run on.
+    fn change(&mut self, format: &Arc<UnitFormat>) {
+        if self.format.streams != format.streams {
+            let (video, audio) = streams(format);
+            self.writer.set_streams(video, audio);
+        }
+        self.format = format.clone();
     }
 
     fn push(&mut self, timed: &Timed, out: &mut Vec<u8>) {
@@ -38,6 +43,12 @@ impl Mux {
     }
 }
 
+/// The streams that a transport stream of this format has.
+fn streams(format: &UnitFormat) -> (Option<PmtStream>, Option<PmtStream>) {
+    let stream = |pid, kind: Option<StreamKind>| kind.map(|kind| PmtStream { pid, kind });
+    (stream(VIDEO_PID, format.video()), stream(AUDIO_PID, format.audio()))
+}
+
 /// Media as a transport stream, whatever its shape: one that is there already is not touched.
 #[derive(Debug, Default)]
 pub struct ToTs {
@@ -46,16 +57,20 @@ pub struct ToTs {
 }
 
 impl ToTs {
-    /// Takes media; gives the part of the transport stream that it makes. Another format is another
-    /// start.
+    /// Takes media; gives the part of the transport stream that it makes.
     pub fn push(&mut self, media: &Media) -> Bytes {
         let (format, timed) = match media {
             Media::Ts(bytes) => return bytes.clone(),
             Media::Units(format, timed) => (format, timed),
         };
         let mux = match &mut self.mux {
-            Some(mux) if Arc::ptr_eq(&mux.format, format) => mux,
-            old => old.insert(Mux::new(format.clone())),
+            Some(mux) => {
+                if !Arc::ptr_eq(&mux.format, format) {
+                    mux.change(format);
+                }
+                mux
+            }
+            none => none.insert(Mux::new(format.clone())),
         };
         mux.push(timed, &mut self.out);
         // The next starts empty: room kept from a keyframe would be held by every small piece that

@@ -6,13 +6,14 @@ use crate::{
     inner::{Inner, OpenError},
     keyframes,
     line::LineRun,
-    media::{FeedMedia, KeptFor},
+    media::{FeedMedia, KeptFor, SoundChoice, SoundFrom},
     wall,
 };
 use choir_core::{
     director::Director,
     id::Subject,
     link::{Link, show_url},
+    model::SoundOf,
     sheet::{Entry, Feed, Line, Sheet},
 };
 use choir_host::{lock, write};
@@ -82,6 +83,7 @@ impl Inner {
             sub.add_out(outlet.clone().into());
             (sub, outlet)
         });
+        media.set_sound(self.sound_of(entry));
         let feed = FeedRun::new(id, entry.clone(), media, sub);
         *lock(&feed.director) = line.map(|line| Director::new(line, self.started.elapsed()));
         for line in self.lines() {
@@ -89,6 +91,17 @@ impl Inner {
         }
         write(&self.feeds).push(feed.clone());
         feed
+    }
+
+    /// Where a feed's sound comes from, by its entry.
+    pub fn sound_of(&self, entry: &Feed) -> SoundChoice {
+        let from = match &entry.sound.from {
+            SoundOf::Picture => SoundFrom::Picture,
+            SoundOf::Off => SoundFrom::Nothing,
+            // A line that is gone has none.
+            SoundOf::Line(name) => self.names.find_line(name).map_or(SoundFrom::Nothing, |line| SoundFrom::Line(line.0)),
+        };
+        SoundChoice { from, delay: entry.sound.delay.as_micros() as i64 }
     }
 
     /// A way out of a feed.

@@ -242,6 +242,7 @@ impl Inner {
             let mut outs = run.outs();
             outs.sort_by_key(|o| entry.to.iter().position(|to| *to == o.link));
             run.set_outs(outs);
+            run.media.set_sound(self.sound_of(entry));
             *lock(&run.entry) = entry.clone();
         }
         for d in &change.0 {

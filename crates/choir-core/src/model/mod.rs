@@ -6,6 +6,7 @@ mod keys;
 mod pattern;
 mod record;
 mod rota;
+mod sound;
 mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
@@ -14,6 +15,7 @@ pub use keys::{KeyOrder, ORDERS, Order};
 pub use pattern::Pattern;
 pub use record::{RecordPlan, RecordSettings};
 pub use rota::{Lasts, Rota, RotaOrder, RotaStep};
+pub use sound::{FeedSound, SoundOf};
 pub use standby::{SLATE, Standby};
 
 use crate::{
@@ -81,6 +83,7 @@ impl Sheet {
             takes: Vec::new(),
             standby: None,
             at_once: false,
+            sound: FeedSound::default(),
             accepts: Accepts::default(),
             far: Vec::new(),
             via: Vec::new(),
@@ -465,6 +468,8 @@ pub struct Feed {
     pub standby: Option<Standby>,
     /// Lines come on at once from their last keyframe, and the feed stays behind by its age.
     pub at_once: bool,
+    /// Where its sound comes from.
+    pub sound: FeedSound,
     /// What its destinations accept.
     pub accepts: Accepts,
     /// What the far ends say that they are set to, in the order of the destinations.

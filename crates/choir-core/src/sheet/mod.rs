@@ -14,6 +14,7 @@ mod reader;
 mod record;
 mod rota;
 mod secrets;
+mod sound;
 mod standby;
 mod stave;
 mod watch;

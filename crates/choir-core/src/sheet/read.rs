@@ -231,7 +231,11 @@ impl Reader<'_> {
 
     fn feed(&mut self, table: &dyn TableLike, at: usize) -> Option<Feed> {
         let (name, subject) = self.name(table, "feed", at);
-        self.known(table, &subject, &["name", "title", "line", "to", "takes", "standby", "cut", "accepts", "far", "via", "stave", "alarm"]);
+        self.known(
+            table,
+            &subject,
+            &["name", "title", "line", "to", "takes", "standby", "cut", "sound", "accepts", "far", "via", "stave", "alarm"],
+        );
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let line = self.string(table, &subject, "line").map(|l| l.0);
         if line.is_none() && table.get("line").is_none() {
@@ -245,6 +249,7 @@ impl Reader<'_> {
         let takes = self.texts(table, &subject, "takes").into_iter().map(|t| t.0).collect();
         let standby = self.standby(table, &subject);
         let at_once = self.parsed(table, &subject, "cut", parse_cut).unwrap_or_default();
+        let sound = self.feed_sound(table, &subject);
         let accepts = table.get("accepts").map(|item| self.accepts(item, &subject)).unwrap_or_default();
         let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
         let alarm = table.get("alarm").map(|item| self.alarm_wish(item, &subject)).unwrap_or_default();
@@ -257,6 +262,7 @@ impl Reader<'_> {
             takes,
             standby,
             at_once,
+            sound,
             accepts,
             far,
             via,

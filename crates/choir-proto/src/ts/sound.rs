@@ -11,7 +11,8 @@ use crate::{
 const FILL_MAX: i64 = 45_000;
 
 /// How long the sound in this PES payload lasts, 90 kHz ticks; `None` when its bytes do not tell.
-pub(crate) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
+#[must_use]
+pub fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
     match kind {
         StreamKind::AacAdts => adts::frames(data).map(|(h, _)| frame_ticks(&h)).reduce(|a, b| a + b).map(f64::round).map(|t| t as u64),
         StreamKind::St302 => {
@@ -29,7 +30,8 @@ pub(crate) fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
 /// What fills a hole of so many ticks before sound that begins with `data`: frames of silence in
 /// its format, and when each begins behind the hole's start. Empty where less than a frame is
 /// missing, and for sound that no silence is known of.
-pub(crate) fn silence(kind: StreamKind, data: &[u8], hole: i64) -> Vec<(u64, Vec<u8>)> {
+#[must_use]
+pub fn silence(kind: StreamKind, data: &[u8], hole: i64) -> Vec<(u64, Vec<u8>)> {
     let Some(h) = adts::parse(data).filter(|h| kind == StreamKind::AacAdts && h.samples == 1024 && (1..=2).contains(&h.channels)) else {
         return Vec::new();
     };

@@ -84,6 +84,8 @@ pub struct TsWriter {
     config: WriterConfig,
     pat: Vec<u8>,
     pmt: Vec<u8>,
+    /// Of the PMT.
+    version: u8,
     counters: HashMap<u16, u8>,
     /// Clock of the next byte, 27 MHz, not wrapped.
     clock: Option<u64>,
@@ -101,13 +103,11 @@ impl TsWriter {
     /// A writer at the start of a stream.
     #[must_use]
     pub fn new(config: WriterConfig) -> Self {
-        let streams: Vec<PmtStream> = config.video.into_iter().chain(config.audio).collect();
-        // 0x1FFF says that there is no clock (ISO 13818-1, 2.4.4.9).
-        let clock_pid = streams.first().map_or(NULL_PID, |s| s.pid);
-        let pmt = pmt_section(&Pmt { program: config.program, version: 0, pcr_pid: clock_pid, streams });
+        let (clock_pid, pmt) = programme(&config, 0);
         Self {
             pat: pat_section(1, config.program, config.pmt_pid),
             pmt,
+            version: 0,
             config,
             counters: HashMap::new(),
             clock: None,
@@ -118,6 +118,15 @@ impl TsWriter {
             jump: false,
             late: 0,
         }
+    }
+
+    /// Another stream of pictures, of sound, or none: the next table says so with another version
+    /// (ISO 13818-1, 2.4.4.9).
+    pub fn set_streams(&mut self, video: Option<PmtStream>, audio: Option<PmtStream>) {
+        (self.config.video, self.config.audio) = (video, audio);
+        self.version = (self.version + 1) & 31;
+        (self.clock_pid, self.pmt) = programme(&self.config, self.version);
+        self.last_psi = None;
     }
 
     /// Units that left after their decoding time, since the constant rate is too small for them.
@@ -309,6 +318,14 @@ impl TsWriter {
         data.copy(used, out);
         self.tick();
     }
+}
+
+/// The PID that carries the clock, and the PMT.
+fn programme(config: &WriterConfig, version: u8) -> (u16, Vec<u8>) {
+    let streams: Vec<PmtStream> = config.video.into_iter().chain(config.audio).collect();
+    // 0x1FFF says that there is no clock.
+    let clock_pid = streams.first().map_or(NULL_PID, |s| s.pid);
+    (clock_pid, pmt_section(&Pmt { program: config.program, version, pcr_pid: clock_pid, streams }))
 }
 
 /// A PES packet in pieces: header, delimiter, and the unit as it came.

@@ -1,5 +1,6 @@
 //! A feed: chooses its line and hands the result to its ways out.
 
+use super::compose::{Compose, SoundChoice, SoundFrom};
 use choir_core::id::LineId;
 use choir_host::lock;
 use choir_ports::{AnyOutlet, Outlet, UnitOutlet};
@@ -46,6 +47,8 @@ struct FeedState {
     outs: Vec<Arc<Outlet>>,
     units: UnitSplicer,
     unit_outs: Vec<Arc<UnitOutlet>>,
+    /// Its sound is not simply that of its picture: both shapes are made of units then.
+    compose: Option<Compose>,
     takes: u64,
     /// Nothing goes out, until the wanted line is on.
     muted: bool,
@@ -89,6 +92,16 @@ impl FeedMedia {
         Arc::new(Self { state: Mutex::new(state), has_ts: true.into(), has_units: false.into(), cut })
     }
 
+    /// Where its sound comes from, from now on.
+    pub fn set_sound(&self, choice: SoundChoice) {
+        let mut s = lock(&self.state);
+        if s.compose.as_ref().map(Compose::choice).unwrap_or_default() == choice {
+            return;
+        }
+        s.compose = (!choice.is_plain()).then(|| Compose::new(choice));
+        self.note_shapes(&mut s);
+    }
+
     /// Sends to one place more.
     pub fn add_out(&self, outlet: AnyOutlet) {
         let mut s = lock(&self.state);
@@ -111,7 +124,7 @@ impl FeedMedia {
 
     /// A shape that nobody wants any more is begun anew when somebody does.
     fn note_shapes(&self, s: &mut FeedState) {
-        let (ts, units) = (!s.by_units(), !s.unit_outs.is_empty());
+        let (ts, units) = (!s.by_units(), !s.unit_outs.is_empty() || s.compose.is_some());
         if !ts && self.has_ts.swap(ts, Ordering::AcqRel) {
             s.splicer = Splicer::new();
         }
@@ -172,7 +185,8 @@ impl FeedMedia {
     /// It carries this line in some shape, or is to: otherwise it needs nothing of it.
     pub(super) fn is_of(&self, line: LineId) -> bool {
         let s = lock(&self.state);
-        s.wanted == Some(line.0) || s.splicer.holds(line.0) || s.units.holds(line.0)
+        let hears = s.compose.as_ref().is_some_and(|c| c.hears(line.0));
+        hears || s.wanted == Some(line.0) || s.splicer.holds(line.0) || s.units.holds(line.0)
     }
 
     pub(super) fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) {
@@ -193,12 +207,25 @@ impl FeedMedia {
 
     pub(super) fn push_unit(&self, key: SourceKey, now: i64, unit: &AccessUnit, preroll: &UnitPreroll) {
         let mut s = lock(&self.state);
-        let (before, wanted, mut out) = (s.units.on(), s.wanted, Vec::new());
-        let cut = s.units.push(wanted, key, now, unit, preroll, &mut out);
+        let (before, wanted, mut given, mut out) = (s.units.on(), s.wanted, Vec::new(), Vec::new());
+        let mut spliced = true;
+        if let Some(compose) = &mut s.compose {
+            if compose.hears(key.line) {
+                compose.heard(now, key.session, unit, &mut out);
+            }
+            spliced = unit.kind.is_video() || compose.choice().from == SoundFrom::Picture;
+        }
+        let cut = if spliced { s.units.push(wanted, key, now, unit, preroll, &mut given) } else { None };
         let leads = s.by_units();
-        let told = s.note_given(leads, now, before, cut, !out.is_empty());
+        let told = s.note_given(leads, now, before, cut, !given.is_empty());
+        match &mut s.compose {
+            Some(compose) => given.into_iter().for_each(|unit| compose.spliced(now, unit, &mut out)),
+            None => out = given,
+        }
         if !s.muted {
             for unit in out {
+                let made = s.compose.as_mut().map(|c| c.ts(now, &unit)).filter(|ts| !ts.is_empty());
+                made.iter().for_each(|ts| s.outs.iter().for_each(|o| o.push(ts.clone())));
                 s.unit_outs.iter().for_each(|o| o.push(unit.clone()));
             }
         }
@@ -210,10 +237,10 @@ impl FeedMedia {
 }
 
 impl FeedState {
-    /// Its ways out all take units: then these say which line is on, otherwise the transport
-    /// stream.
+    /// Its ways out all take units, or what they take is made of units: then these say which line
+    /// is on, otherwise the transport stream.
     fn by_units(&self) -> bool {
-        self.outs.is_empty() && !self.unit_outs.is_empty()
+        self.compose.is_some() || self.outs.is_empty() && !self.unit_outs.is_empty()
     }
 
     fn on(&self) -> Option<SourceKey> {

@@ -1,8 +1,10 @@
 //! Lines and feeds as the media sees them: no task of their own, called on the task of the way in.
 
+mod compose;
 mod feed;
 mod line;
 
+pub use compose::{SoundChoice, SoundFrom};
 pub use feed::{FeedMedia, FeedReading};
 pub use line::{KeptFor, LineMedia, LineReading, RecentSent};
 

@@ -68,6 +68,9 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
     if let Some(s) = &f.stand_in {
         fact("stands in", &format!("for {} since {}: {}; it comes back {}", s.chosen, clock(s.since_ms), s.why, s.returns));
     }
+    if let Some(sound) = &f.sound {
+        fact("sound", sound);
+    }
     if let Some(behind) = f.behind_ms {
         fact("behind", &format!("its line by {behind:.0} ms: that came on at once, from its last keyframe"));
     }

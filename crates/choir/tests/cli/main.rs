@@ -19,6 +19,7 @@ mod records;
 mod rotas;
 mod sheets;
 mod shows;
+mod sound;
 mod standby;
 mod takes;
 mod walls;

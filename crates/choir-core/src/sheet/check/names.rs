@@ -5,7 +5,7 @@ use crate::{
     device::Control,
     finding::Grade,
     link::{Link, RtspLink},
-    model::SLATE,
+    model::{SLATE, SoundOf},
     sheet::reader::Reader,
     spelling::did_you_mean,
 };
@@ -53,7 +53,8 @@ fn lines_of_feeds(r: &mut Reader<'_>, whole: &Whole) {
             let what = format!("it stands in for itself: \"{line}\" is its line and its standby.");
             r.add(Grade::Error, spot.of_value("standby"), &subject, what, "Name another line as standby, or none.");
         }
-        for (line, path) in used.chain(standby.map(|line| (line, "standby".to_owned()))) {
+        let sound = if let SoundOf::Line(line) = &feed.sound.from { Some((line, "sound".to_owned())) } else { None };
+        for (line, path) in used.chain(sound).chain(standby.map(|line| (line, "standby".to_owned()))) {
             if !names.contains(&line.as_str()) {
                 r.add(Grade::Error, spot.of_value(&path), &subject, format!("there is no line \"{line}\"."), did_you_mean(line, &names));
             }
