@@ -90,6 +90,9 @@ pub struct LinkView {
     pub fault: Option<Fault>,
     /// The other end.
     pub peer: Option<String>,
+    /// Where several ends are connected, each of them; what is said of the link is that of the worst.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ends: Vec<EndView>,
     /// Since when it is up, ms since 1970.
     pub up_since_ms: Option<u64>,
     /// Bits per second, now.
@@ -180,6 +183,30 @@ pub struct SpanView {
     /// The greatest that has come through in a second, bits per second on the wire: the path
     /// carries no less.
     pub carried_bps: u64,
+}
+
+/// One of several ends that are connected to a link.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct EndView {
+    /// Its address.
+    pub peer: String,
+    /// Since when it is connected, ms since 1970.
+    pub since_ms: u64,
+    /// Round-trip time, ms.
+    pub rtt_ms: Option<f64>,
+    /// Latency in force, ms.
+    pub latency_ms: Option<f64>,
+    /// Packets since it came.
+    pub packets: u64,
+    /// Of those, missing at first.
+    pub lost: u64,
+    /// Sent again.
+    pub resent: u64,
+    /// Dropped before sending: too late, or no room.
+    pub dropped: u64,
+    /// What it says it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
 }
 
 /// One second of a line's history.

@@ -1,6 +1,10 @@
-//! Transport stream files as ways in: read at the speed of their own clock.
+//! Transport stream and MP4 files as ways in: read at the speed of their own clock.
 
-use super::{Arrival, Intake, status::LinkStatus};
+use super::{
+    Arrival, Intake,
+    clip::{Mp4Source, is_mp4},
+    status::LinkStatus,
+};
 use bytes::{Bytes, BytesMut};
 use choir_core::{
     facts::{Contact, Loss, Notice, Waiting},
@@ -50,7 +54,7 @@ pub async fn spawn_file_in(
 ) -> Result<JoinHandle<()>, FileError> {
     let file = file.clone();
     let first: Source = match &file.path {
-        Some(p) => Box::new(open(p).await?),
+        Some(p) => open(p).await?,
         None => Box::new(tokio::io::stdin()),
     };
     Ok(tokio::spawn(async move {
@@ -102,7 +106,7 @@ async fn play_all(file: &FileLink, mut first: Option<Source>, intake: &dyn Intak
         let source = match (first.take(), &file.path) {
             (Some(source), _) => source,
             (None, Some(p)) if file.repeat || start.is_none() => match open(p).await {
-                Ok(file) => Box::new(file),
+                Ok(source) => source,
                 Err(e) => return status.set_lost(Loss::Reading(e.to_string())),
             },
             _ => break,
@@ -127,8 +131,14 @@ async fn play_all(file: &FileLink, mut first: Option<Source>, intake: &dyn Intak
     status.set_played_out();
 }
 
-async fn open(path: &Path) -> Result<File, FileError> {
-    File::open(path).await.map_err(|cause| FileError { path: path.to_owned(), cause })
+async fn open(path: &Path) -> Result<Source, FileError> {
+    let failed = |cause| FileError { path: path.to_owned(), cause };
+    let place = path.to_owned();
+    let clip = tokio::task::spawn_blocking(move || if is_mp4(&place)? { Mp4Source::open(&place).map(Some) } else { Ok(None) });
+    match clip.await.map_err(|e| failed(e.into())).and_then(|clip| clip.map_err(failed))? {
+        Some(clip) => Ok(Box::new(clip)),
+        None => File::open(path).await.map(|file| Box::new(file) as Source).map_err(failed),
+    }
 }
 
 /// Plays once, at the pace of the clock references, from `start` on; gives when its last picture

@@ -2,6 +2,7 @@
 //! in through [`Intake`], out through [`Outlet`], and [`LinkStatus`] tells how it stands.
 
 mod cause;
+mod clip;
 mod control;
 pub mod defects;
 mod file;
@@ -23,6 +24,7 @@ mod udp_ts;
 mod units;
 
 pub use cause::WayCause;
+pub use clip::{is_mp4, mp4_to_ts};
 pub use control::WayControl;
 pub use file::{FileError, spawn_file_in};
 pub use flow::{AnyOutlet, Flow};

@@ -31,6 +31,7 @@ mod bits;
 pub mod h26x;
 pub mod legs;
 pub mod media;
+pub mod mp4;
 pub mod mux;
 pub mod onvif;
 pub mod rtp;

@@ -9,6 +9,7 @@
 //! | [`ptz`] | steering a camera by ONVIF, VISCA or Stave name |
 //! | [`load`] | how many links this machine carries |
 //! | [`linecheck`], [`still`] | the check of every line before the show; pictures |
+//! | [`clip`] | what is in a clip |
 //! | [`record`] | recordings of lines and feeds, and what is wrong with those that are there |
 //! | [`contact`] | pictures of several lines on one |
 
@@ -17,6 +18,7 @@ mod behind;
 mod build;
 pub mod bus;
 mod cameras;
+pub mod clip;
 pub mod contact;
 pub mod control;
 mod encode;

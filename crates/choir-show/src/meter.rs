@@ -8,10 +8,10 @@ use choir_core::{
     id::Subject,
     summary::Summary,
     units::in_ms,
-    view::{LinkView, SinceView, SpanView},
+    view::{EndView, LinkView, SinceView, SpanView},
 };
 use choir_host::clock::unix_ms;
-use choir_ports::{LinkStatus, Live, MediaCount, Ticks};
+use choir_ports::{LinkStatus, Live, MediaCount, PeerLive, Ticks};
 use std::{
     collections::{HashMap, VecDeque},
     net::{IpAddr, SocketAddr},
@@ -211,6 +211,7 @@ impl Meter {
             causes: self.verdict.as_ref().map(|v| v.causes.iter().map(|d| self.cause_view(d)).collect()).unwrap_or_default(),
             fault: live.contact.fault(),
             peer: peer.map(|p| p.addr).or(live.peer).map(|a| a.to_string()),
+            ends: if live.peers.len() > 1 { live.peers.iter().map(|(_, p)| end_view(p)).collect() } else { Vec::new() },
             how: live.how.clone(),
             paste: live.paste.clone(),
             up_since_ms: live.up_since().filter(|_| live.contact == Contact::Up).map(|s| s.1),
@@ -234,7 +235,7 @@ impl Meter {
                 _ => None,
             },
             kernel_drops: drops_of(&live, drops),
-            peer_version: peer.and_then(|p| p.gauges.peer_version).filter(|v| *v > 0).map(srt_version).or_else(|| live.software.clone()),
+            peer_version: peer.and_then(version_of).or_else(|| live.software.clone()),
             capacity_bps: peer.and_then(|p| p.gauges.capacity_bps),
             reconnects: live.sessions.saturating_sub(1),
             spans: Vec::new(),
@@ -250,6 +251,24 @@ impl Meter {
     pub fn spans(&self) -> Vec<SpanView> {
         self.summary.spans()
     }
+}
+
+fn end_view(p: &PeerLive) -> EndView {
+    EndView {
+        peer: p.addr.to_string(),
+        since_ms: p.since.1,
+        rtt_ms: p.gauges.rtt.map(in_ms),
+        latency_ms: p.gauges.latency.map(in_ms),
+        packets: p.counters.packets,
+        lost: p.counters.lost,
+        resent: p.counters.resent,
+        dropped: p.counters.dropped,
+        version: version_of(p),
+    }
+}
+
+fn version_of(p: &PeerLive) -> Option<String> {
+    p.gauges.peer_version.filter(|v| *v > 0).map(srt_version)
 }
 
 /// `SRT 1.5.4`, of the handshake's number.

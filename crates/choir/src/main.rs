@@ -57,6 +57,7 @@ fn main() -> ExitCode {
             Command::New(a) => commands::new::run(a).await,
             Command::Line(a) => commands::entries::line(a),
             Command::Feed(a) => commands::entries::feed(a),
+            Command::Clip(a) => commands::clip::run(a),
             Command::Card(a) => commands::card::run(&a),
             Command::Budget(a) => commands::budget::run(&a),
             Command::Advise(a) => commands::advise::run(&a),

@@ -26,7 +26,8 @@ pub use crate::{
 };
 pub use devices::parse_with_prefix;
 pub use edit::{
-    EditError, NewFeed, NewLine, add_devices, add_feed, add_line, remove_entry, rename_entry, set_address, set_preset_name, write_advice,
+    EditError, NewFeed, NewLine, add_devices, add_feed, add_line, add_take, remove_entry, rename_entry, set_address, set_preset_name,
+    write_advice,
 };
 pub use fresh::{Arrival, Start, fresh_sheet};
 pub use read::read_sheet;

@@ -282,6 +282,17 @@ impl TsMeter {
         sorted.get(sorted.len() / 2).copied()
     }
 
+    /// Nothing more comes: what is open has ended.
+    pub fn finish(&mut self) {
+        for i in 0..self.streams.len() {
+            // One that says how long it is and is not has been cut off.
+            let open = self.streams[i].pes.take();
+            if let Some(pes) = open.filter(|p| p.header.payload_bytes.is_none_or(|n| p.total >= n)) {
+                self.finish_unit(i, pes);
+            }
+        }
+    }
+
     /// The next whole access unit, with [`Depth::Units`].
     pub fn poll_unit(&mut self) -> Option<AccessUnit> {
         self.units.pop_front()

@@ -34,6 +34,11 @@ impl TsReader {
         self.meter.poll_unit()
     }
 
+    /// Nothing more comes: what is open has ended.
+    pub fn finish(&mut self) {
+        self.meter.finish();
+    }
+
     /// Takes bytes that arrived at `at` (µs on any clock that never steps; see
     /// [`TsReader::set_utc_offset`]).
     pub fn push(&mut self, at: i64, data: &Bytes) {

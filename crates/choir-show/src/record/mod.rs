@@ -3,8 +3,10 @@
 
 mod check;
 mod file;
+mod join;
 
 pub use check::{Segment, check};
+pub use join::{JoinError, join};
 
 use choir_core::{facts::RecordingStep, id::Subject, model::RecordSettings, view::RecordingView};
 use choir_host::{

@@ -1,5 +1,6 @@
 //! The command line, as plain data.
 
+mod clip;
 mod compare;
 mod device;
 mod linecheck;
@@ -11,6 +12,7 @@ mod snap;
 mod stave;
 mod view;
 
+pub use clip::{ClipAction, ClipArgs};
 pub use compare::CompareArgs;
 pub use device::{AddressArgs, Device, DeviceArgs, FindArgs, FrameArgs, MoveArgs, PtzAction, PtzArgs, SimDeviceArgs};
 
@@ -77,6 +79,8 @@ pub enum Command {
     Line(LineEditArgs),
     /// Add, remove or rename a feed of a patch sheet.
     Feed(FeedEditArgs),
+    /// Check a clip, and add it to a patch sheet.
+    Clip(ClipArgs),
     /// Print what to type into the device at the other end, field by field.
     Card(CardArgs),
     /// Add up the load of each network, and say what to change if it is too high.

@@ -12,6 +12,7 @@ use std::{path::PathBuf, time::Duration};
   choir record stop finish-tower
   choir record stop                                    all
   choir record check recordings
+  choir record join recordings --only finish-tower -o finish-tower.mp4
 
 Files are transport streams, named by line or feed and the time in UTC: \
 finish-tower-20261129-141203.ts. Each begins with a keyframe; nothing is overwritten or deleted.")]
@@ -40,6 +41,18 @@ pub enum RecordAction {
         /// Print as JSON.
         #[arg(long)]
         json: bool,
+    },
+    /// Make one MP4 file (in fragments) of the files of a recording.
+    Join {
+        /// Its files, or the folder that holds them.
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        /// The file to be made; one that is there is never overwritten.
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        /// Only files of this line or feed, where the folder holds several.
+        #[arg(long, value_name = "NAME")]
+        only: Option<String>,
     },
     /// Say what is wrong with recordings that are there.
     Check {

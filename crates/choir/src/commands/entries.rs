@@ -5,7 +5,7 @@ use crate::{
     args::{AddFeed, AddLine, FeedEdit, FeedEditArgs, LineEdit, LineEditArgs},
     exit::{FAILED, Failure, USAGE},
 };
-use choir_core::sheet::{EditError, Expect, NewFeed, NewLine, add_feed, add_line, remove_entry, rename_entry};
+use choir_core::sheet::{EditError, Expect, NewFeed, NewLine, add_feed, add_line, add_take, remove_entry, rename_entry};
 use choir_host::secrets::TYPED_PREFIX;
 use std::path::Path;
 
@@ -42,6 +42,16 @@ pub fn feed(args: FeedEditArgs) -> Result<(), Failure> {
             edit(&sheet, |text| rename_entry(text, "feed", &name, &to), &format!("feed \"{name}\" is \"{to}\" now"))
         }
     }
+}
+
+/// Adds a line, and says that it will be taken on a feed.
+pub(super) fn add_to(sheet: &Path, line: &NewLine, feed: Option<&str>) -> Result<(), Failure> {
+    let taken = feed.map_or_else(String::new, |feed| format!(", and will be taken on {feed}"));
+    let change = |text: &str| {
+        let added = add_line(text, line)?;
+        feed.map_or(Ok(added.clone()), |feed| add_take(&added, feed, &line.name))
+    };
+    edit(sheet, change, &format!("line \"{}\" is added: {}{taken}", line.name, line.from))
 }
 
 /// A secret typed on the command line would be gone with it.

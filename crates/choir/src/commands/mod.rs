@@ -6,6 +6,7 @@ pub mod bench;
 pub mod budget;
 pub mod card;
 pub mod check;
+pub mod clip;
 pub mod compare;
 pub mod demo;
 pub mod device;

@@ -3,7 +3,7 @@
 use super::ask::{ask, view};
 use crate::{
     args::{RecordAction, RecordArgs, StartArgs},
-    exit::{DIFFERS, FAILED, Failure, USAGE},
+    exit::{DIFFERS, FAILED, Failure, SYSTEM, USAGE},
     output::{plural, recordings, tables::table},
 };
 use choir_core::{
@@ -13,10 +13,14 @@ use choir_core::{
 use choir_ports::defects::defect;
 use choir_show::{
     control::Request,
-    record::{Segment, check},
+    record::{self, JoinError, Segment, check},
 };
 use serde_json::json;
-use std::path::{Path, PathBuf};
+use std::{
+    fs::OpenOptions,
+    io::{BufWriter, IsTerminal},
+    path::{Path, PathBuf},
+};
 
 /// Two files that follow each other so closely are one recording.
 const GAP: f64 = 0.2;
@@ -36,6 +40,7 @@ pub async fn run(args: RecordArgs) -> Result<(), Failure> {
             }
             Ok(())
         }
+        RecordAction::Join { paths, output, only } => join(&paths, &output, only.as_deref()),
         RecordAction::Check { paths, json } => checked(&paths, json),
     }
 }
@@ -74,6 +79,47 @@ fn of(path: &Path) -> String {
     let is_time = |part: &str| part.bytes().all(|b| b.is_ascii_digit());
     let kept: Vec<&str> = stem.split('-').take_while(|part| !(part.len() == 8 && is_time(part))).collect();
     kept.join("-")
+}
+
+/// Makes one file of those of a recording.
+fn join(paths: &[PathBuf], output: &Path, only: Option<&str>) -> Result<(), Failure> {
+    let files: Vec<PathBuf> = files(paths)?.into_iter().filter(|f| only.is_none_or(|name| of(f) == name)).collect();
+    let mut names: Vec<String> = files.iter().map(|f| of(f)).collect();
+    names.dedup();
+    match &names[..] {
+        [] => return Err(Failure::new(FAILED, "there is no .ts file of that name: see \"choir record check\"")),
+        [_] => {}
+        several => return Err(Failure::new(USAGE, format!("there are recordings of {}: name one with --only", several.join(", ")))),
+    }
+    let fail = |path: &Path, e: &dyn std::fmt::Display| Failure::new(SYSTEM, format!("{}: {e}", path.display()));
+    let file = OpenOptions::new().write(true).create_new(true).open(output).map_err(|e| fail(output, &e))?;
+    let shows = std::io::stderr().is_terminal();
+    let mut to = BufWriter::new(file);
+    let mut n = 0;
+    let joined = record::join(&files, &mut to, |_| {
+        n += 1;
+        if shows {
+            eprint!("\r{n} of {}", files.len());
+        }
+    });
+    if shows {
+        eprintln!();
+    }
+    let joined = joined.map_err(|e| {
+        let code = if matches!(e, JoinError::Write(_)) { SYSTEM } else { FAILED };
+        Failure::new(code, if code == SYSTEM { format!("{}: {e}", output.display()) } else { e.to_string() })
+    });
+    let synced = joined.and_then(|lasts| {
+        let bytes = to.get_ref().sync_all().and_then(|()| to.get_ref().metadata()).map_err(|e| fail(output, &e))?.len();
+        Ok((lasts, bytes))
+    });
+    if synced.is_err() {
+        // Half a film is none.
+        let _ = std::fs::remove_file(output);
+    }
+    let (lasts, bytes) = synced?;
+    println!("{}: {}, {} of {}", output.display(), say_duration(lasts), say_bytes(bytes), plural(files.len(), "file"));
+    Ok(())
 }
 
 fn checked(paths: &[PathBuf], as_json: bool) -> Result<(), Failure> {

@@ -6,7 +6,7 @@ use super::{
 };
 use choir_core::{
     units::{Bitrate, say_duration},
-    view::{FeedView, LevelsView, LineView, LinkView, SpanView},
+    view::{EndView, FeedView, LevelsView, LineView, LinkView, SpanView},
 };
 use std::{fmt::Write, time::Duration};
 
@@ -97,9 +97,32 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
         if let Some(path) = room(k) {
             fact("bursts", &path);
         }
+        if !k.ends.is_empty() {
+            let _ = write!(out, "\n{}", ends(&k.ends, now_ms));
+        }
         let _ = write!(out, "\n{}", spans(k, false));
     }
     out
+}
+
+/// Each of several callers.
+fn ends(all: &[EndView], now_ms: u64) -> String {
+    let row = |e: &EndView| {
+        let ms = |v: Option<f64>| v.map_or_else(|| "-".into(), digits);
+        vec![
+            e.peer.clone(),
+            say_duration(Duration::from_millis(now_ms.saturating_sub(e.since_ms))),
+            ms(e.rtt_ms),
+            ms(e.latency_ms),
+            e.packets.to_string(),
+            format!("{:.2}", e.lost as f64 * 100.0 / e.packets.max(1) as f64),
+            e.resent.to_string(),
+            e.dropped.to_string(),
+            e.version.clone().unwrap_or_else(|| "-".into()),
+        ]
+    };
+    let heads = ["caller", "up for", ">rtt ms", ">latency ms", ">packets", ">lost %", ">resent", ">dropped", ""];
+    table(&heads, &all.iter().map(row).collect::<Vec<_>>())
 }
 
 fn sound(l: &LevelsView) -> String {

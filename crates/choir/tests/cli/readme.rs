@@ -33,6 +33,7 @@ const OTHER_CODES: &[(&str, &[i32])] = &[
     ("choir link 'srt://:7001' 'srt", &[1]),
     // Sources on a machine that runs a whole show beside them may be late, and nothing else.
     ("choir inspect", &[0, 5]),
+    ("choir record check", &[0, 5]),
     // It may say that this machine carries none: one that stands still now and then does not.
     ("choir bench", &[0, 1]),
 ];

@@ -411,10 +411,10 @@ mod timing {
             ]);
             let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
             on_time("in time", || assert_eq!((out.code, json["failed"].as_u64()), (0, Some(0)), "{}", out.stdout));
-            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(14), Some(6)));
+            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(15), Some(7)));
             let html = fs::read_to_string(&page).expect("a page");
-            on_time("all good", || assert!(html.contains("14 of 14 good"), "{}", out.stdout));
-            assert_eq!(html.matches("data:image/png").count(), 6, "{} bytes", html.len());
+            on_time("all good", || assert!(html.contains("15 of 15 good"), "{}", out.stdout));
+            assert_eq!(html.matches("data:image/png").count(), 7, "{} bytes", html.len());
         });
     }
 }

@@ -58,7 +58,9 @@ fn demo_is_steady() {
     let out = place.run(&["demo", "--for", "10s", "--json", "--net", &net]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let view: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
-    for line in view["lines"].as_array().expect("lines") {
+    // The wall is drawn when somebody wants it.
+    let rests = |line: &&serde_json::Value| line["link"]["url"].as_str().is_some_and(|u| u.starts_with("wall:"));
+    for line in view["lines"].as_array().expect("lines").iter().filter(|l| !rests(l)) {
         on_time("steady", || assert_eq!(line["link"]["state"], "steady", "{line:#}"));
         let srt = line["link"]["url"].as_str().is_some_and(|u| u.starts_with("srt:"));
         let numbers: &[&str] =

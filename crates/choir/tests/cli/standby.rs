@@ -156,3 +156,37 @@ fn one_way_out_is_held_and_released_while_the_other_goes_on() {
         assert_eq!(stage.defects(name), Vec::<String>::new());
     }
 }
+
+#[test]
+fn each_caller_of_a_feed_is_shown_and_one_that_goes_disturbs_no_other() {
+    let place = Place::new();
+    place.clip();
+    let port = port();
+    let sheet = format!(
+        "[show]\nname = \"Tarn Hollow Regatta\"\n\
+         [[line]]\nname = \"clip\"\nfrom = \"clip.ts?repeat\"\n\
+         [[feed]]\nname = \"desk\"\nline = \"clip\"\nto = \"srt://127.0.0.1:{port}?mode=listener&latency=80\"\n"
+    );
+    place.write("callers.toml", &sheet);
+    let mut show = place.start(&["run", "callers.toml"]);
+    place.until_answered();
+    let call = |to: &str, latency: u32| place.start(&["link", &format!("srt://127.0.0.1:{port}?latency={latency}"), to]);
+    let (stays, mut goes) = (call("stays.ts", 80), call("goes.ts", 160));
+    let ends = |v: &serde_json::Value| v["feeds"][0]["outs"][0]["ends"].as_array().cloned().unwrap_or_default();
+    let both = place.until("two callers", |v| {
+        let ends = ends(v);
+        ends.len() == 2 && ends.iter().all(|e| e["packets"].as_u64() > Some(50) && e["latency_ms"].is_number())
+    });
+    let mut latencies: Vec<f64> = ends(&both).iter().filter_map(|e| e["latency_ms"].as_f64()).collect();
+    latencies.sort_by(f64::total_cmp);
+    assert_eq!(latencies, [80.0, 160.0]);
+    let out = place.run(&["status", "desk"]);
+    let rows = out.stdout.lines().filter(|l| l.starts_with("127.0.0.1:")).count();
+    assert!(out.stdout.contains("caller") && rows == 2, "{}", out.stdout);
+    goes.kill();
+    place.until("one is left", |v| ends(v).is_empty() && v["feeds"][0]["outs"][0]["state"] == "steady");
+    drop(stays);
+    show.interrupt();
+    assert_eq!(show.end().0, 0);
+    assert_eq!(super::rotas::defects(&place, "stays.ts"), Vec::<String>::new());
+}

@@ -112,6 +112,30 @@ pub fn add_feed(text: &str, feed: &NewFeed) -> Result<String, EditError> {
     checked(text, &document)
 }
 
+/// Says that a line will be taken on a feed, unless it says so already.
+///
+/// # Errors
+/// The sheet is not one, or has no such feed.
+pub fn add_take(text: &str, feed: &str, line: &str) -> Result<String, EditError> {
+    let mut document = parse(text)?;
+    let all = entries(&mut document, "feed")?;
+    let at = position(all, "feed", feed)?;
+    let Some(table) = all.get_mut(at) else { return Err(EditError::NoSuch("feed", feed.to_owned())) };
+    let takes = table.entry("takes").or_insert_with(|| texts(&[]));
+    if takes.as_str() == Some(line) {
+        return Ok(text.to_owned());
+    }
+    if let Some(one) = takes.as_str().map(str::to_owned) {
+        *takes = texts(&[one]);
+    }
+    if let Some(list) = takes.as_array_mut()
+        && !list.iter().any(|v| v.as_str() == Some(line))
+    {
+        list.push(line);
+    }
+    checked(text, &document)
+}
+
 fn position(entries: &ArrayOfTables, kind: &'static str, name: &str) -> Result<usize, EditError> {
     let found = entries.iter().position(|t| t.get("name").and_then(Item::as_str) == Some(name));
     found.ok_or_else(|| EditError::NoSuch(kind, name.to_owned()))
@@ -177,6 +201,17 @@ fn each_use(document: &mut DocumentMut, found: &mut dyn FnMut(String, &mut Value
         match feed.get_mut("standby") {
             Some(item) if item.is_table_like() => each_of(item.get_mut("lines"), &user, found),
             item => each_of(item, &user, found),
+        }
+        match feed.get_mut("sound") {
+            Some(item) if item.is_table_like() => each_of(item.get_mut("from"), &user, found),
+            item => each_of(item, &user, found),
+        }
+    }
+    for rota in document.get_mut("rota").and_then(Item::as_array_of_tables_mut).into_iter().flat_map(ArrayOfTables::iter_mut) {
+        let user = format!("rota \"{}\"", rota.get("name").and_then(Item::as_str).unwrap_or_default());
+        let steps = rota.get_mut("steps").and_then(Item::as_array_mut).into_iter().flat_map(|a| a.iter_mut());
+        for step in steps.filter_map(Value::as_inline_table_mut) {
+            step.get_mut("line").into_iter().for_each(|v| found(user.clone(), v));
         }
     }
     for device in document.get_mut("device").and_then(Item::as_array_of_tables_mut).into_iter().flat_map(ArrayOfTables::iter_mut) {

@@ -3,7 +3,7 @@
 
 mod entries;
 
-pub use entries::{NewFeed, NewLine, add_feed, add_line, remove_entry, rename_entry, write_advice};
+pub use entries::{NewFeed, NewLine, add_feed, add_line, add_take, remove_entry, rename_entry, write_advice};
 
 use super::read_sheet;
 use crate::{Grade, device::NewDevice};

@@ -302,7 +302,8 @@ impl Splicer {
     fn write(&mut self, now: i64, p: &TsPacket<'_>, raw: &Raw, out: &mut BytesMut) {
         let Some(on) = &mut self.on else { return };
         let Some(place) = on.trims.iter().position(|t| t.pid == p.pid) else { return self.write_now(now, p, raw, out) };
-        match on.trims[place].push(p, raw, self.out.shift()) {
+        let clock = self.out.clock_at(now).map(|c| c / 300);
+        match on.trims[place].push(p, raw, self.out.shift(), clock) {
             Kept::Nothing => {}
             Kept::All { silence, packets } => {
                 on.trims.swap_remove(place);

@@ -13,6 +13,8 @@ use crate::{
     },
 };
 
+/// Silence is written so long before it is heard (20 ms, 90 kHz).
+const IN_TIME: i64 = 1800;
 /// Packets of one PES packet that are kept: 64 KiB is the most that its length can say.
 const PACKETS_MAX: usize = 400;
 
@@ -44,20 +46,20 @@ impl Trim {
         Self { pid, kind, floor, packets: Vec::new(), left: None }
     }
 
-    /// Takes the next packet of the stream, whose times will be shifted by `shift`. Anything but
-    /// `Nothing` ends the trimming.
-    pub fn push(&mut self, p: &TsPacket<'_>, raw: &Raw, shift: u64) -> Kept {
+    /// Takes the next packet of the stream, whose times will be shifted by `shift`, while the clock
+    /// of the output is `clock` (90 kHz). Anything but `Nothing` ends the trimming.
+    pub fn push(&mut self, p: &TsPacket<'_>, raw: &Raw, shift: u64, clock: Option<u64>) -> Kept {
         let Some(payload) = p.payload else { return Kept::Nothing };
         if p.unit_start {
             // A PES packet without a length ends where the next one starts.
-            if let Some((silence, pes, counter)) = self.judge(shift) {
+            if let Some((silence, pes, counter)) = self.judge(shift, clock) {
                 return Kept::Rest { silence, pes, counter, then: Some(*raw) };
             }
             if let Some(header) = PesHeader::parse(payload) {
                 self.left = header.payload_bytes.map(|n| n + header.header_bytes);
                 self.packets.push(*raw);
             }
-            if let Some(silence) = self.starts_at_floor(shift) {
+            if let Some(silence) = self.starts_at_floor(shift, clock) {
                 return Kept::All { silence, packets: std::mem::take(&mut self.packets) };
             }
         } else if self.packets.is_empty() {
@@ -72,7 +74,7 @@ impl Trim {
         if self.left != Some(0) {
             return Kept::Nothing;
         }
-        self.judge(shift).map_or(Kept::Nothing, |(silence, pes, counter)| Kept::Rest { silence, pes, counter, then: None })
+        self.judge(shift, clock).map_or(Kept::Nothing, |(silence, pes, counter)| Kept::Rest { silence, pes, counter, then: None })
     }
 
     fn header(&self) -> Option<PesHeader> {
@@ -84,29 +86,32 @@ impl Trim {
     }
 
     /// What is kept starts at the floor or behind it: gives the silence before it.
-    fn starts_at_floor(&self, shift: u64) -> Option<Vec<u8>> {
+    fn starts_at_floor(&self, shift: u64, clock: Option<u64>) -> Option<Vec<u8>> {
         let payload = TsPacket::parse(self.packets.first()?)?.payload?;
         let header = PesHeader::parse(payload)?;
         let Some(pts) = header.pts else { return Some(Vec::new()) };
         let sound = payload.get(header.header_bytes..).unwrap_or_default();
-        self.past_floor(pts, shift).then(|| self.silence(header.stream_id, pts, sound, shift))
+        self.past_floor(pts, shift).then(|| self.silence(header.stream_id, pts, sound, (shift, clock)))
     }
 
-    /// A PES packet of silence from the floor to `pts`, in the source's times.
-    fn silence(&self, stream_id: u8, pts: u64, sound: &[u8], shift: u64) -> Vec<u8> {
+    /// A PES packet of silence from the floor to `pts`, in the source's times, without what would
+    /// come too late.
+    fn silence(&self, stream_id: u8, pts: u64, sound: &[u8], (shift, clock): (u64, Option<u64>)) -> Vec<u8> {
         let hole = wrapped_distance((pts + shift) % PTS_WRAP, self.floor, PTS_WRAP);
-        let frames: Vec<u8> = silence(self.kind, sound, hole).into_iter().flat_map(|(_, frame)| frame).collect();
+        let in_time = |at: u64| clock.is_none_or(|c| wrapped_distance((self.floor + at) % PTS_WRAP, c, PTS_WRAP) >= IN_TIME);
+        let frames: Vec<(u64, Vec<u8>)> = silence(self.kind, sound, hole).into_iter().filter(|(at, _)| in_time(*at)).collect();
         let mut pes = Vec::new();
-        if !frames.is_empty() {
-            write_pes_header(stream_id, (self.floor + PTS_WRAP - shift % PTS_WRAP) % PTS_WRAP, None, frames.len(), &mut pes);
-            pes.extend_from_slice(&frames);
+        if let Some((at, _)) = frames.first() {
+            let size = frames.iter().map(|(_, frame)| frame.len()).sum();
+            write_pes_header(stream_id, (self.floor + at + PTS_WRAP - shift % PTS_WRAP) % PTS_WRAP, None, size, &mut pes);
+            frames.iter().for_each(|(_, frame)| pes.extend_from_slice(frame));
         }
         pes
     }
 
     /// The frames behind the floor of a PES packet that is here as a whole, which is forgotten;
     /// with the silence before them.
-    fn judge(&mut self, shift: u64) -> Option<(Vec<u8>, Vec<u8>, u8)> {
+    fn judge(&mut self, shift: u64, clock: Option<u64>) -> Option<(Vec<u8>, Vec<u8>, u8)> {
         let header = self.header()?;
         let packets = std::mem::take(&mut self.packets);
         self.left = None;
@@ -122,7 +127,7 @@ impl Trim {
                 let mut pes = Vec::with_capacity(rest.len() + 14);
                 write_pes_header(header.stream_id, start, None, rest.len(), &mut pes);
                 pes.extend_from_slice(rest);
-                return Some((self.silence(header.stream_id, start, rest, shift), pes, parsed.last()?.continuity));
+                return Some((self.silence(header.stream_id, start, rest, (shift, clock)), pes, parsed.last()?.continuity));
             }
             at += frame_ticks(&frame);
             bytes += frame.frame_bytes;
