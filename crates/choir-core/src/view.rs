@@ -90,7 +90,8 @@ pub struct LinkView {
     pub fault: Option<Fault>,
     /// The other end.
     pub peer: Option<String>,
-    /// Where several ends are connected, each of them; what is said of the link is that of the worst.
+    /// Where several ends are connected, each of them; what is said of the link is that of the
+    /// worst.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub ends: Vec<EndView>,
     /// Since when it is up, ms since 1970.
