@@ -34,8 +34,8 @@ use std::{
 };
 use tokio::sync::watch;
 
-/// Pixels a second that are decoded as they come: about a fifth of a core.
-const LIVE_MOST: f64 = 60e6;
+/// Pixels a second that are decoded as they come: about a seventh of a core.
+const LIVE_MOST: f64 = 40e6;
 /// What a line takes whose size or rate is not known yet.
 const LIVE_GUESS: f64 = 1280.0 * 720.0 * 25.0;
 /// How often it is looked whether anybody wants it.
