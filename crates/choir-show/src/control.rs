@@ -378,10 +378,7 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
     let command = match request {
         Request::View => return Answer::View(Box::new(show.view())),
         Request::Look { histories } => return Answer::View(Box::new(show.look(&histories))),
-        Request::Take { feed, line: Some(line) } => {
-            show.feed_named(&feed).and_then(|feed| Ok(Command::Take { feed, line: show.line_named(&line)? }))
-        }
-        Request::Take { feed, line: None } => show.feed_named(&feed).map(|feed| Command::Swap { feed }),
+        Request::Take { feed, line } => show.take_named(&feed, line.as_deref()),
         Request::TakeTogether { takes } => {
             let named = |(feed, line): &(String, String)| Ok((show.feed_named(feed)?, show.line_named(line)?));
             takes.iter().map(named).collect::<Result<Vec<_>, _>>().map(Command::TakeTogether)
@@ -389,9 +386,7 @@ pub async fn act(by: By, request: Request, show: &Show) -> Answer {
         Request::Wall { wall, line } => show.wall_named(&wall, line.as_deref()),
         Request::Key { key } => show.key_named(&key),
         Request::Rota { name, order } => Ok(Command::Rota { name, order }),
-        Request::Next { feed, line } => {
-            show.feed_named(&feed).and_then(|feed| Ok(Command::Preview { feed, line: show.line_named(&line)? }))
-        }
+        Request::Next { feed, line } => show.next_named(&feed, &line),
         Request::Hold { line } => show.hold_named(&line, true),
         Request::Release { line } => show.hold_named(&line, false),
         Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),

@@ -132,15 +132,21 @@ impl Inner {
 
     pub fn take(&self, by: By, feed: FeedId, line: LineId) -> Result<Done, Refusal> {
         let (feed_run, line_run) = (self.feed(feed)?, self.line(line)?);
-        *lock(&feed_run.director) = Some(Director::new(line, self.started.elapsed()));
-        lock(&feed_run.preview).take_if(|next| *next == line);
-        if by != By::Rota {
-            self.interrupt_rotas(feed);
-        }
         let at_once = lock(&feed_run.entry).at_once;
-        let (behind, keyframe_asked) = self.put_on(&feed_run, &line_run, at_once);
-        self.bus.event(Subject::Feed(feed), EventKind::TakeRequested { line, keyframe_asked, behind, by });
+        let behind = self.choose(by, &feed_run, &line_run, at_once);
         Ok(Done::TakeRequested { feed, line, behind })
+    }
+
+    /// Puts on a feed what somebody has chosen: gives by how much it is behind then.
+    fn choose(&self, by: By, feed: &FeedRun, line: &LineRun, at_once: bool) -> Option<Duration> {
+        *lock(&feed.director) = Some(Director::new(line.id, self.started.elapsed()));
+        lock(&feed.preview).take_if(|next| *next == line.id);
+        if by != By::Rota {
+            self.interrupt_rotas(feed.id);
+        }
+        let (behind, keyframe_asked) = self.put_on(feed, line, at_once);
+        self.bus.event(Subject::Feed(feed.id), EventKind::TakeRequested { line: line.id, keyframe_asked, behind, by });
+        behind
     }
 
     /// Puts a line on a feed at its next keyframe, or from its last one if that is kept: gives by
@@ -164,19 +170,17 @@ impl Inner {
     /// Puts lines on feeds at the same moment: once each has sent a keyframe from now on.
     pub fn take_together(self: &Arc<Self>, by: By, takes: Vec<(FeedId, LineId)>) -> Result<Done, Refusal> {
         let runs = takes.iter().map(|(feed, line)| Ok((self.feed(*feed)?, self.line(*line)?))).collect::<Result<Vec<_>, Refusal>>()?;
-        let mut keyframes: Vec<_> = runs.iter().map(|(_, line)| line.media.keyframes()).collect();
-        for (n, (_, line)) in runs.iter().enumerate() {
+        // A clip begins with a keyframe when it is taken.
+        let waited: Vec<_> = runs.iter().map(|(_, line)| line).filter(|line| !line.starts_at_take()).collect();
+        let keyframes: Vec<_> = waited.iter().map(|line| line.media.keyframes()).collect();
+        for line in waited {
             line.media.keep_recent(KeptFor::Takes, true);
-            keyframes[n].mark_unchanged();
-            if line.starts_at_take() {
-                line.status.control.start();
-            }
             line.status.control.request_keyframe();
         }
         let (show, mut stopped) = (Arc::downgrade(self), self.stopped.clone());
         tokio::spawn(async move {
             let all = async {
-                for seen in &mut keyframes {
+                for mut seen in keyframes {
                     // Its line may be removed meanwhile.
                     let _ = seen.changed().await;
                 }
@@ -187,13 +191,7 @@ impl Inner {
             }
             let Some(show) = show.upgrade() else { return };
             for (feed, line) in &runs {
-                *lock(&feed.director) = Some(Director::new(line.id, show.started.elapsed()));
-                lock(&feed.preview).take_if(|next| *next == line.id);
-                show.interrupt_rotas(feed.id);
-            }
-            for (feed, line) in &runs {
-                let behind = feed.put_on(&line.media, line.id, true);
-                show.bus.event(Subject::Feed(feed.id), EventKind::TakeRequested { line: line.id, keyframe_asked: false, behind, by });
+                show.choose(by, feed, line, true);
             }
             show.keep_groups();
             show.refresh();

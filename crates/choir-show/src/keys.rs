@@ -19,13 +19,29 @@ impl Show {
         let orders = lock(&self.0.sheet).keys.clone();
         let order = orders.into_iter().find(|k| k.key == key).ok_or_else(|| Refusal::NoKey(key.to_owned()))?.order;
         Ok(match order {
-            Order::Take { feed, line: Some(line) } => Command::Take { feed: self.feed_named(&feed)?, line: self.line_named(&line)? },
-            Order::Take { feed, line: None } => Command::Swap { feed: self.feed_named(&feed)? },
-            Order::Next { feed, line } => Command::Preview { feed: self.feed_named(&feed)?, line: self.line_named(&line)? },
+            Order::Take { feed, line } => self.take_named(&feed, line.as_deref())?,
+            Order::Next { feed, line } => self.next_named(&feed, &line)?,
             Order::Rota { name, order } => Command::Rota { name, order },
             Order::Wall { wall, line } => self.wall_named(&wall, line.as_deref())?,
             Order::Preset { device, preset } => Command::Preset { device, preset },
         })
+    }
+
+    /// Puts a line on a feed; without one, what comes next.
+    ///
+    /// # Errors
+    /// There is no such feed or line.
+    pub fn take_named(&self, feed: &str, line: Option<&str>) -> Result<Command, Refusal> {
+        let feed = self.feed_named(feed)?;
+        Ok(line.map(|l| self.line_named(l)).transpose()?.map_or(Command::Swap { feed }, |line| Command::Take { feed, line }))
+    }
+
+    /// Says what comes next on a feed.
+    ///
+    /// # Errors
+    /// There is no such feed or line.
+    pub fn next_named(&self, feed: &str, line: &str) -> Result<Command, Refusal> {
+        Ok(Command::Preview { feed: self.feed_named(feed)?, line: self.line_named(line)? })
     }
 
     /// Shows a line alone on a wall, or all of its lines.

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use choir_core::{
+    command::{By, Command},
     link::{FileLink, Link, parse_url},
     sheet::{Sheet, read_sheet},
     stave::StaveSettings,
@@ -497,6 +498,38 @@ fn orders_and_tally_reach_a_device_through_two_shows_and_moves_end_by_themselves
         far.stop().await;
         end.now();
         device.wait().await;
+    });
+}
+
+#[test]
+fn the_small_picture_of_a_feed_goes_with_takes_together() {
+    run(async {
+        let net = choir_rig::net();
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("key"), "eight oars and a cox\n").unwrap();
+        let (end, stop) = Stop::new();
+        let (mut cameras, mut lines) = (Vec::new(), String::new());
+        for (name, sub, small) in [("tower", "sub = \"tower-sub\"\n", (160, 96)), ("dock", "sub = \"dock-sub\"\n", (256, 144))] {
+            for (name, sub, size) in [(name.to_owned(), sub, (320, 180)), (format!("{name}-sub"), "", small)] {
+                let from = choir_rig::port();
+                cameras.push(camera(from, size, 0.4, stop.clone()).await);
+                lines.push_str(&format!("[[line]]\nname = \"{name}\"\nfrom = \"udp://127.0.0.1:{from}\"\n{sub}"));
+            }
+        }
+        lines.push_str("[[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = \"Finish Tower\"\n");
+        let (here, base) = sheet(net, &format!("machine = \"boathouse\"\naddress = \"{net}.1\""), &lines, folder.path());
+        let show = Show::start(&here, &base).await.unwrap();
+        let wanted = "[[line]]\nname = \"small\"\nfrom = \"stave://boathouse/Finish Tower?grade=sub\"\n";
+        let (there, base) = sheet(net, &format!("machine = \"jury\"\naddress = \"{net}.2\""), wanted, folder.path());
+        let other = Show::start(&there, &base).await.unwrap();
+        let is = |v: &ShowView, size: (u32, u32)| v.lines[0].media.size == Some(size);
+        until(&other, "the tower's small picture", |v| is(v, (160, 96))).await;
+        let (feed, line) = (show.feed_named("tower").unwrap(), show.line_named("dock").unwrap());
+        show.execute(By::CommandLine, Command::TakeTogether(vec![(feed, line)])).await.unwrap();
+        until(&other, "the dock's small picture", |v| is(v, (256, 144))).await;
+        other.stop().await;
+        show.stop().await;
+        end.now();
     });
 }
 
