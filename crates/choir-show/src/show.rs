@@ -323,8 +323,7 @@ impl Show {
     /// No such line.
     pub fn live_look(&self, line: &str, fit: (usize, usize)) -> Result<(Box<LineView>, Option<Still>), Refusal> {
         let id = self.line_named(line)?;
-        let mut shown = lock(&self.0.view).lines.iter().find(|l| l.name == line).cloned().ok_or(Refusal::Removed)?;
-        shown.history.clear();
+        let shown = lock(&self.0.view).lines.iter().find(|l| l.name == line).cloned().ok_or(Refusal::Removed)?;
         let run = self.0.line(id)?;
         let still = self.0.looks.newest(id, fit, || self.live_pictures(id, fit)).filter(|_| run.sends());
         Ok((Box::new(shown), still))

@@ -58,12 +58,12 @@ pub struct Recent {
 }
 
 impl Recent {
-    /// Takes what came at `now` (µs on a clock that never steps).
-    pub fn push(&mut self, now: i64, piece: &Piece<'_>) {
+    /// Takes what came at `now` (µs on a clock that never steps); true when a keyframe is in it.
+    pub fn push(&mut self, now: i64, piece: &Piece<'_>) -> bool {
         if !piece.is_packets() {
-            return;
+            return false;
         }
-        let number = self.next();
+        let (number, before) = (self.next(), self.keyframe);
         for i in piece.packets() {
             if i.may_enter {
                 self.opened = Some((number, i.packet.pid));
@@ -74,15 +74,19 @@ impl Recent {
                 self.keyframe = Some(begins);
             }
         }
+        let is_new = self.keyframe != before;
         self.keep(now, Sent::Packets(piece.bytes().clone()));
+        is_new
     }
 
-    /// Takes what came at `now` of a source that comes in units.
-    pub fn push_unit(&mut self, now: i64, format: &Arc<UnitFormat>, timed: &Timed) {
-        if timed.unit.as_ref().is_some_and(|u| u.keyframe && u.kind.is_video()) {
+    /// Takes what came at `now` of a source that comes in units; true when it is a keyframe.
+    pub fn push_unit(&mut self, now: i64, format: &Arc<UnitFormat>, timed: &Timed) -> bool {
+        let is_new = timed.unit.as_ref().is_some_and(|u| u.keyframe && u.kind.is_video());
+        if is_new {
             self.keyframe = Some(self.next());
         }
         self.keep(now, Sent::Unit(format.clone(), timed.clone()));
+        is_new
     }
 
     fn next(&self) -> u64 {
@@ -103,12 +107,6 @@ impl Recent {
             self.keyframe = self.keyframe.filter(|k| *k >= self.first);
             self.opened = self.opened.filter(|(k, _)| *k >= self.first);
         }
-    }
-
-    /// The number of the newest keyframe's beginning: it rises with each.
-    #[must_use]
-    pub fn keyframe(&self) -> Option<u64> {
-        self.keyframe
     }
 
     /// All that is kept, and which of it the last keyframe begins with; none before one has come.
@@ -145,7 +143,9 @@ mod tests {
             let mut out = Vec::new();
             writer.write(&Unit { video: true, pts: 90_000 + n * 3600, dts: None, keyframe, data: &[&data] }, &mut out);
             let out = Bytes::from(out);
-            aligner.push(&out, |part| recent.push(n as i64 * 40_000, &index.push(&part)));
+            let mut told = false;
+            aligner.push(&out, |part| told |= recent.push(n as i64 * 40_000, &index.push(&part)));
+            assert_eq!(told, keyframe, "picture {n}");
             all.push(out);
         }
         all

@@ -51,8 +51,8 @@ struct Source {
     recent: Option<Recent>,
     /// Who they are.
     kept_for: [bool; 2],
-    /// Where the last keyframe that is kept begins.
-    keyframes: watch::Sender<Option<u64>>,
+    /// Rung with each keyframe that is kept.
+    keyframes: watch::Sender<()>,
     /// Who takes everything that comes, later.
     followers: Vec<mpsc::Sender<Arrival>>,
     /// The transport stream is examined, bytes outside packets as well.
@@ -176,7 +176,7 @@ impl LineMedia {
             tap: None,
             recent: None,
             kept_for: [false; 2],
-            keyframes: watch::channel(None).0,
+            keyframes: watch::channel(()).0,
             followers: Vec::new(),
             check: None,
             takers: Takers::default(),
@@ -225,7 +225,7 @@ impl LineMedia {
 
     /// Changes with each keyframe, while it is kept.
     #[must_use]
-    pub fn keyframes(&self) -> watch::Receiver<Option<u64>> {
+    pub fn keyframes(&self) -> watch::Receiver<()> {
         lock(&self.source).keyframes.subscribe()
     }
 
@@ -339,8 +339,8 @@ impl Source {
                 }
             }
             Media::Units(format, timed) => {
-                if let Some(recent) = &mut self.recent {
-                    recent.push_unit(now, format, timed);
+                if self.recent.as_mut().is_some_and(|recent| recent.push_unit(now, format, timed)) {
+                    self.keyframes.send_replace(());
                 }
                 if let Some(unit) = &timed.unit {
                     self.came(arrival);
@@ -371,7 +371,7 @@ impl Source {
         let meter = (!self.is_units).then_some(&mut self.meter);
         let tap = if self.is_units { &mut None } else { &mut self.tap };
         let recent = if self.is_units { &mut None } else { &mut self.recent };
-        let (index, mut meter, preroll) = (&mut self.index, meter, &mut self.preroll);
+        let (index, mut meter, preroll, keyframes) = (&mut self.index, meter, &mut self.preroll, &self.keyframes);
         self.aligner.push(bytes, |part| {
             let piece = index.push(&part);
             meter.iter_mut().for_each(|m| m.push(now, &piece));
@@ -384,8 +384,8 @@ impl Source {
             }
             feeds.iter().filter(|f| f.wants_ts()).for_each(|feed| feed.push(key, now, &piece, preroll));
             preroll.push(now, &piece);
-            if let Some(recent) = recent {
-                recent.push(now, &piece);
+            if recent.as_mut().is_some_and(|recent| recent.push(now, &piece)) {
+                keyframes.send_replace(());
             }
         });
     }
@@ -434,7 +434,5 @@ impl Intake for LineMedia {
             source.push(self.id, utc_offset, &arrival, &takers);
         }
         source.takers = takers;
-        let keyframe = source.recent.as_ref().and_then(Recent::keyframe);
-        source.keyframes.send_if_modified(|k| std::mem::replace(k, keyframe) != keyframe);
     }
 }
