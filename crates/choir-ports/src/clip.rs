@@ -29,16 +29,9 @@ const BEGINS: u64 = 90_000;
 /// # Errors
 /// It cannot be read.
 pub fn is_mp4(path: &Path) -> io::Result<bool> {
-    let mut start = [0; 12];
-    let mut file = File::open(path)?;
-    let mut got = 0;
-    while got < start.len() {
-        match file.read(&mut start[got..])? {
-            0 => break,
-            n => got += n,
-        }
-    }
-    Ok(got == start.len() && matches!(&start[4..8], b"ftyp" | b"moov"))
+    let mut start = Vec::new();
+    File::open(path)?.take(12).read_to_end(&mut start)?;
+    Ok(start.len() == 12 && matches!(&start[4..8], b"ftyp" | b"moov"))
 }
 
 /// Makes a transport stream of an MP4 file, in pieces; ends when `give` no longer takes one.

@@ -8,7 +8,7 @@
 use crate::ts::{
     AccessUnit, Cut, PTS_WRAP, SourceKey,
     limits::{BACK_MAX, CLOSE_MAX_US, FOLLOWS_MAX, ROUNDING, SILENT_US, SOUND_MAX_US, SOUND_SPARE_REORDERED, SOUND_WAIT_US, STEP_MIN},
-    silence, sound_ticks, wrapped_distance,
+    silent_units, sound_ticks, wrapped_distance,
 };
 use std::collections::VecDeque;
 
@@ -240,11 +240,7 @@ impl UnitSplicer {
                 return;
             }
             on.floor = None;
-            out.extend(silence(unit.kind, &unit.data, hole).into_iter().map(|(at, frame)| AccessUnit {
-                pts: Some((floor + at) % PTS_WRAP),
-                data: frame.into(),
-                ..unit.clone()
-            }));
+            out.extend(silent_units(floor, hole, &unit));
         }
         let leads = unit.kind.is_video() || !on.has_video;
         self.reach.note(now, leads, &unit);

@@ -108,9 +108,9 @@ impl Mp4File {
         let mut others = String::new();
         while at + 8 <= end {
             file.seek(SeekFrom::Start(at))?;
-            let mut start = [0; 16];
-            let got = read_some(file, &mut start)?;
-            let (skip, kind, size) = head(&start[..got]).ok_or(Mp4Error::Damaged("a box has no size"))?;
+            let mut start = Vec::with_capacity(16);
+            file.by_ref().take(16).read_to_end(&mut start)?;
+            let (skip, kind, size) = head(&start).ok_or(Mp4Error::Damaged("a box has no size"))?;
             let size = size.unwrap_or(end - at);
             if at == 0 && !matches!(&kind, b"ftyp" | b"styp" | b"moov" | b"free" | b"skip" | b"wide" | b"mdat" | b"moof") {
                 return Err(Mp4Error::Damaged("it does not begin as one"));
@@ -200,17 +200,6 @@ impl SampleData {
             }
         }
     }
-}
-
-fn read_some(file: &mut impl Read, into: &mut [u8]) -> io::Result<usize> {
-    let mut got = 0;
-    while got < into.len() {
-        match file.read(&mut into[got..])? {
-            0 => break,
-            n => got += n,
-        }
-    }
-    Ok(got)
 }
 
 /// Its tracks, the movie's ticks a second, and the codecs that are not known.

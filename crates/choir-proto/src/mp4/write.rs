@@ -4,7 +4,7 @@ use super::boxes::{make, make_full};
 use crate::{
     adts,
     audio::AacConfig,
-    h26x::{HevcNal, NalKind, VideoFormat, nal_units, parse_hevc_sps, parse_sps},
+    h26x::{HevcNal, NalKind, VideoFormat, nal_units, parse_hevc_sps, parse_sps, rbsp},
     ts::{AccessUnit, PTS_WRAP, StreamKind, wrapped_distance},
 };
 
@@ -225,9 +225,9 @@ fn configuration(video: &Video) -> Vec<u8> {
     if video.kind == StreamKind::H265 {
         let groups: [(u8, HevcNal); 3] = [(32, HevcNal::Vps), (33, HevcNal::Sps), (34, HevcNal::Pps)];
         let sps = of_kind(&video.sets, |h| HevcNal::of(h) == HevcNal::Sps);
-        let raw = sps.first().map(|s| unescaped(s)).unwrap_or_default();
+        let raw = sps.first().and_then(|s| rbsp(s, 2)).unwrap_or_default();
         // Profile, tier and level stand together in the SPS (ISO 23008-2, 7.3.3).
-        let mut levels = raw.get(3..15).map_or_else(|| vec![0; 12], <[u8]>::to_vec);
+        let mut levels = raw.get(1..13).map_or_else(|| vec![0; 12], <[u8]>::to_vec);
         let mut out = vec![1];
         out.append(&mut levels);
         // No limits told of slices and parallel decoding; 4:2:0; lengths of four bytes.
@@ -251,21 +251,6 @@ fn configuration(video: &Video) -> Vec<u8> {
         out.extend_from_slice(&[0xFD, 0xF8 | deep, 0xF8 | deep, 0]);
     }
     make(b"avcC", &[&out])
-}
-
-/// Without the bytes that keep start codes out.
-fn unescaped(nal: &[u8]) -> Vec<u8> {
-    let mut out = Vec::with_capacity(nal.len());
-    let mut zeros = 0;
-    for byte in nal {
-        if zeros >= 2 && *byte == 3 {
-            zeros = 0;
-            continue;
-        }
-        zeros = if *byte == 0 { zeros + 1 } else { 0 };
-        out.push(*byte);
-    }
-    out
 }
 
 const MATRIX: [u32; 9] = [0x1_0000, 0, 0, 0, 0x1_0000, 0, 0, 0, 0x4000_0000];

@@ -1,6 +1,6 @@
 //! How long sound lasts, from its bytes.
 
-use super::StreamKind;
+use super::{AccessUnit, PTS_WRAP, StreamKind};
 use crate::{
     adts,
     audio::{ST302_RATE, aac_silence},
@@ -30,8 +30,7 @@ pub fn sound_ticks(kind: StreamKind, data: &[u8]) -> Option<u64> {
 /// What fills a hole of so many ticks before sound that begins with `data`: frames of silence in
 /// its format, and when each begins behind the hole's start. Empty where less than a frame is
 /// missing, and for sound that no silence is known of.
-#[must_use]
-pub fn silence(kind: StreamKind, data: &[u8], hole: i64) -> Vec<(u64, Vec<u8>)> {
+pub(super) fn silence(kind: StreamKind, data: &[u8], hole: i64) -> Vec<(u64, Vec<u8>)> {
     let Some(h) = adts::parse(data).filter(|h| kind == StreamKind::AacAdts && h.samples == 1024 && (1..=2).contains(&h.channels)) else {
         return Vec::new();
     };
@@ -39,6 +38,12 @@ pub fn silence(kind: StreamKind, data: &[u8], hole: i64) -> Vec<(u64, Vec<u8>)> 
     let count = if hole > FILL_MAX { 0 } else { (hole.max(0) as f64 / ticks) as u64 };
     let frame = aac_silence(h.sample_rate, h.channels);
     (0..count).map(|n| (f64::round(n as f64 * ticks) as u64, frame.clone())).collect()
+}
+
+/// Units of silence that fill a hole of so many ticks from `start` to this unit of sound.
+pub fn silent_units(start: u64, hole: i64, unit: &AccessUnit) -> impl Iterator<Item = AccessUnit> {
+    let made = move |(at, frame): (u64, Vec<u8>)| AccessUnit { pts: Some((start + at) % PTS_WRAP), data: frame.into(), ..unit.clone() };
+    silence(unit.kind, &unit.data, hole).into_iter().map(made)
 }
 
 /// One frame of AAC, 90 kHz ticks.

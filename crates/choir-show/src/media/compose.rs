@@ -10,7 +10,7 @@ use bytes::Bytes;
 use choir_proto::{
     media::Media,
     mux::ToTs,
-    ts::{AccessUnit, PTS_WRAP, StreamKind, Timed, TimedUnit, UnitFormat, silence, sound_ticks, wrapped_distance},
+    ts::{AccessUnit, PTS_WRAP, Timed, TimedUnit, UnitFormat, silent_units, sound_ticks, wrapped_distance},
 };
 use std::{collections::VecDeque, sync::Arc};
 
@@ -169,14 +169,12 @@ impl Compose {
         while self.waiting.front().is_some_and(|(due, _)| *due <= now) {
             let Some((_, unit)) = self.waiting.pop_front() else { return };
             let Some(pts) = unit.pts else { continue };
-            let hole = self.end.map(|end| wrapped_distance(pts, end, PTS_WRAP));
-            if hole.is_some_and(|hole| (-JUMP..-ROUNDING).contains(&hole)) {
-                continue;
-            }
-            if let (Some(hole), Some(end)) = (hole, self.end) {
-                for (at, frame) in silence(unit.kind, &unit.data, hole) {
-                    self.give(AccessUnit { pts: Some((end + at) % PTS_WRAP), data: frame.into(), ..unit.clone() }, out);
+            if let Some(end) = self.end {
+                let hole = wrapped_distance(pts, end, PTS_WRAP);
+                if (-JUMP..-ROUNDING).contains(&hole) {
+                    continue;
                 }
+                silent_units(end, hole, &unit).for_each(|silent| self.give(silent, out));
             }
             self.end = sound_ticks(unit.kind, &unit.data).map(|ticks| (pts + ticks) % PTS_WRAP);
             self.give(unit, out);
@@ -184,15 +182,11 @@ impl Compose {
     }
 
     fn give(&mut self, unit: AccessUnit, out: &mut Vec<AccessUnit>) {
-        let kind = |is: fn(StreamKind) -> bool| self.format.streams.iter().copied().find(|k| is(*k));
-        let (mut video, mut audio) = (kind(StreamKind::is_video), kind(StreamKind::is_audio));
-        if unit.kind.is_video() {
-            video = Some(unit.kind);
-        } else {
-            audio = Some(unit.kind);
-        }
-        let streams: Vec<StreamKind> = video.into_iter().chain(audio).collect();
-        if streams != self.format.streams {
+        if !self.format.streams.contains(&unit.kind) {
+            // One stream of pictures, and one of sound behind it.
+            let is_video = unit.kind.is_video();
+            let mut streams: Vec<_> = self.format.streams.iter().copied().filter(|kind| kind.is_video() != is_video).collect();
+            streams.insert(if is_video { 0 } else { streams.len() }, unit.kind);
             self.format = Arc::new(UnitFormat { streams });
         }
         out.push(AccessUnit { format: self.format.clone(), ..unit });
@@ -223,7 +217,7 @@ impl Compose {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use choir_proto::audio::aac_silence;
+    use choir_proto::{audio::aac_silence, ts::StreamKind};
 
     const SETS: &[u8] = &[0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80];
     const FRAME: u64 = 3600;
