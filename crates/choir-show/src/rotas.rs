@@ -43,20 +43,13 @@ impl Inner {
             return Err(Refusal::NoRota { name: name.into(), hint });
         };
         let Rotating { rota, run } = &mut all[place];
-        let (moved, state) = match order {
-            RotaOrder::Start => (run.start(now), "runs already"),
-            RotaOrder::Skip => (run.skip(rota, now), "is stopped: start it"),
-            RotaOrder::Pause => (None, "does not run"),
-            RotaOrder::Stop => (None, "is stopped already"),
+        let moved = match order {
+            RotaOrder::Start => run.start(now).map(Some).ok_or("runs already"),
+            RotaOrder::Skip => run.skip(rota, now).map(Some).ok_or("is stopped: start it"),
+            RotaOrder::Pause => run.pause(now).then_some(None).ok_or("does not run"),
+            RotaOrder::Stop => run.stop().then_some(None).ok_or("is stopped already"),
         };
-        let done = match order {
-            RotaOrder::Start | RotaOrder::Skip => moved.is_some(),
-            RotaOrder::Pause => run.pause(now),
-            RotaOrder::Stop => run.stop(),
-        };
-        if !done {
-            return Err(Refusal::NotSoRota { name: name.into(), state });
-        }
+        let moved = moved.map_err(|state| Refusal::NotSoRota { name: name.into(), state })?;
         let rota = rota.clone();
         let feed = self.feed_of(&rota.feed);
         if let Some(feed) = feed.as_ref().filter(|_| moved.is_some()) {

@@ -66,16 +66,7 @@ impl Order {
             ["take", feed] => Self::Take { feed: own(feed), line: None },
             ["take", feed, line] => Self::Take { feed: own(feed), line: Some(own(line)) },
             ["next", feed, line] => Self::Next { feed: own(feed), line: own(line) },
-            ["rota", order, name] => {
-                let order = match order {
-                    "start" => RotaOrder::Start,
-                    "pause" => RotaOrder::Pause,
-                    "skip" => RotaOrder::Skip,
-                    "stop" => RotaOrder::Stop,
-                    _ => return None,
-                };
-                Self::Rota { name: own(name), order }
-            }
+            ["rota", order, name] => Self::Rota { name: own(name), order: RotaOrder::from_word(order)? },
             ["wall", wall] => Self::Wall { wall: own(wall), line: None },
             ["wall", wall, line] => Self::Wall { wall: own(wall), line: Some(own(line)) },
             ["ptz", device, "goto", preset] => Self::Preset { device: own(device), preset: own(preset) },
@@ -90,15 +81,7 @@ impl fmt::Display for Order {
             Self::Take { feed, line: None } => write!(f, "take {feed}"),
             Self::Take { feed, line: Some(line) } => write!(f, "take {feed} {line}"),
             Self::Next { feed, line } => write!(f, "next {feed} {line}"),
-            Self::Rota { name, order } => {
-                let word = match order {
-                    RotaOrder::Start => "start",
-                    RotaOrder::Pause => "pause",
-                    RotaOrder::Skip => "skip",
-                    RotaOrder::Stop => "stop",
-                };
-                write!(f, "rota {word} {name}")
-            }
+            Self::Rota { name, order } => write!(f, "rota {} {name}", order.word()),
             Self::Wall { wall, line: None } => write!(f, "wall {wall}"),
             Self::Wall { wall, line: Some(line) } => write!(f, "wall {wall} {line}"),
             Self::Preset { device, preset } => write!(f, "ptz {device} goto {preset}"),

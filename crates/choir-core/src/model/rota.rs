@@ -49,3 +49,21 @@ pub enum RotaOrder {
     /// End; what is on stays on.
     Stop,
 }
+
+impl RotaOrder {
+    /// All with their words, as the command line and `[keys]` have them.
+    pub const WORDS: [(&'static str, Self); 4] =
+        [("start", Self::Start), ("pause", Self::Pause), ("skip", Self::Skip), ("stop", Self::Stop)];
+
+    /// Its word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        Self::WORDS.iter().find(|(_, o)| *o == self).map_or("", |(w, _)| w)
+    }
+
+    /// From its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::WORDS.iter().find(|(w, _)| *w == word).map(|(_, o)| *o)
+    }
+}

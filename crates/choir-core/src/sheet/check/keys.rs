@@ -10,20 +10,14 @@ pub(super) fn check(r: &mut Reader<'_>, whole: &Whole) {
     let rotas: Vec<&str> = s.rotas.iter().map(|r| r.name.as_str()).collect();
     let devices: Vec<&str> = s.devices.iter().map(|d| d.name.as_str()).collect();
     for key in &s.keys {
-        let named: Vec<(&str, &str, &[&str])> = match &key.order {
-            Order::Take { feed, line } => {
-                let line = line.iter().map(|line| ("line", line.as_str(), &lines[..]));
-                std::iter::once(("feed", feed.as_str(), &feeds[..])).chain(line).collect()
-            }
-            Order::Wall { wall, line } => {
-                let line = line.iter().map(|line| ("line", line.as_str(), &lines[..]));
-                std::iter::once(("line", wall.as_str(), &lines[..])).chain(line).collect()
-            }
-            Order::Next { feed, line } => vec![("feed", feed, &feeds), ("line", line, &lines)],
-            Order::Rota { name, .. } => vec![("rota", name, &rotas)],
-            Order::Preset { device, .. } => vec![("device", device, &devices)],
+        let named = match &key.order {
+            Order::Take { feed, line } => [Some(("feed", feed, &feeds)), line.as_ref().map(|line| ("line", line, &lines))],
+            Order::Wall { wall, line } => [Some(("line", wall, &lines)), line.as_ref().map(|line| ("line", line, &lines))],
+            Order::Next { feed, line } => [Some(("feed", feed, &feeds)), Some(("line", line, &lines))],
+            Order::Rota { name, .. } => [Some(("rota", name, &rotas)), None],
+            Order::Preset { device, .. } => [Some(("device", device, &devices)), None],
         };
-        for (kind, name, all) in named.into_iter().filter(|(_, name, all)| !all.contains(name)) {
+        for (kind, name, all) in named.into_iter().flatten().filter(|(_, name, all)| !all.contains(&name.as_str())) {
             let remedy = if all.is_empty() { format!("The sheet has no [[{kind}]] yet: add it.") } else { did_you_mean(name, all) };
             r.error(whole.keys_at, "keys", format!("{}: there is no {kind} \"{name}\".", key.key), remedy);
         }
