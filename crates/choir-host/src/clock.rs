@@ -55,6 +55,13 @@ pub fn stamp(ms: u64) -> String {
     format!("{:04}{:02}{:02}-{h:02}{m:02}{s:02}", at.year(), u8::from(at.month()), at.day())
 }
 
+/// Time of day in UTC, from ms since 1970: `14:03:12`.
+#[must_use]
+pub fn time_of_day(ms: u64) -> String {
+    let s = ms / 1000;
+    format!("{:02}:{:02}:{:02}", s / 3600 % 24, s / 60 % 60, s % 60)
+}
+
 /// Waits until `at`, to tokio's millisecond; for ever without a time.
 pub async fn sleep_until(at: Option<Instant>) {
     match at {

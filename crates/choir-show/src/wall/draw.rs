@@ -13,7 +13,10 @@ use crate::{
     palette::{BAD, GOOD, QUIET, Rgb, WARNING},
     still::{Still, filling},
 };
-use choir_core::{facts::State, view::TallyView};
+use choir_core::{
+    facts::State,
+    view::{LineView, TallyView},
+};
 
 /// Behind pictures.
 const BLACK: [u8; 3] = [0, 0, 0];
@@ -37,6 +40,20 @@ pub(super) struct Cell {
     /// Peak of each channel, dBFS.
     pub levels: Vec<f64>,
     pub picture: Option<Still>,
+}
+
+impl Cell {
+    /// What is written on it.
+    pub fn of(line: &LineView) -> Self {
+        Self {
+            title: if line.title.is_empty() { &line.name } else { &line.title }.clone(),
+            state: line.link.state,
+            trouble: line.content.first().map(|c| c.name.clone()),
+            tally: line.tally,
+            levels: line.levels.as_ref().map(|l| l.peak_dbfs.clone()).unwrap_or_default(),
+            picture: None,
+        }
+    }
 }
 
 /// Where things are on a wall of this size.

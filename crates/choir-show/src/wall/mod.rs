@@ -17,9 +17,12 @@ use choir_core::{
     facts::EventKind,
     id::{LineId, Subject},
     link::{Link, WallLink},
-    view::LineView,
 };
-use choir_host::{Stop, clock::unix_ms, lock};
+use choir_host::{
+    Stop,
+    clock::{time_of_day, unix_ms},
+    lock,
+};
 use choir_ports::Made;
 use choir_proto::ts::{PTS_WRAP, StreamKind, TsWriter, Unit, WriterConfig};
 use draw::{Cell, Layout, draw};
@@ -130,16 +133,15 @@ fn look(show: &Inner, own: &LineRun, wall: &WallLink, watched: &mut HashMap<Line
     };
     let grid = if full.is_some() { (1, 1) } else { (usize::from(wall.grid.0), usize::from(wall.grid.1)) };
     let layout = Layout::new((wall.size.0 as usize, wall.size.1 as usize), grid);
-    let views: HashMap<String, LineView> = {
+    let lines = &lines[..lines.len().min(grid.0 * grid.1)];
+    let mut cells: Vec<Cell> = {
         let view = lock(&show.view);
-        let wanted = |l: &&LineView| lines.iter().any(|run| lock(&run.entry).name == l.name);
-        view.lines.iter().filter(wanted).map(|l| (l.name.clone(), LineView { history: Vec::new(), ..l.clone() })).collect()
+        let shown = |line: &Arc<LineRun>| view.lines.iter().find(|l| l.name == lock(&line.entry).name);
+        lines.iter().map(|line| shown(line).map(Cell::of).unwrap_or_default()).collect()
     };
     let mut left = LIVE_MOST;
     let mut seen = Vec::new();
-    let mut cells = Vec::new();
-    for line in lines.iter().take(grid.0 * grid.1) {
-        let view = views.get(&lock(&line.entry).name).cloned().unwrap_or_default();
+    for (line, cell) in lines.iter().zip(&mut cells) {
         // The small picture of it costs less, unless it is to be seen large.
         let sub = show.sub_of(line).filter(|_| full.is_none()).and_then(|id| show.line(id).ok());
         let source = sub.as_ref().unwrap_or(line);
@@ -151,19 +153,12 @@ fn look(show: &Inner, own: &LineRun, wall: &WallLink, watched: &mut HashMap<Line
         }
         let picture = if live { newest(show, source, layout.picture(), wall, watched) } else { None };
         let picture = picture.or_else(|| line.seen.taken().map(|t| (*t.still).clone()));
-        cells.push(Cell {
-            title: if view.title.is_empty() { view.name } else { view.title },
-            state: view.link.state,
-            trouble: view.content.first().map(|c| c.name.clone()),
-            tally: view.tally,
-            levels: view.levels.map(|l| l.peak_dbfs).unwrap_or_default(),
-            // What has stopped is not shown as if it were live.
-            picture: picture.filter(|_| line.sends()),
-        });
+        // What has stopped is not shown as if it were live.
+        cell.picture = picture.filter(|_| line.sends());
     }
     watched.retain(|id, _| seen.contains(id));
     let name = lock(&show.sheet).show.name.clone();
-    draw(&layout, &name, &time(unix_ms()), &cells).still.rgb
+    draw(&layout, &name, &format!("{} UTC", time_of_day(unix_ms())), &cells).still.rgb
 }
 
 /// Pixels a second, as if they were H.264: H.265 takes several times as long here.
@@ -183,12 +178,6 @@ fn newest(show: &Inner, line: &LineRun, fit: (usize, usize), wall: &WallLink, wa
         watched.insert(line.id, Watched { fit, pictures });
     }
     watched.get(&line.id)?.pictures.borrow().clone()
-}
-
-/// `14:03:12 UTC`.
-fn time(ms: u64) -> String {
-    let s = ms / 1000 % 86_400;
-    format!("{:02}:{:02}:{:02} UTC", s / 3600, s / 60 % 60, s % 60)
 }
 
 impl Inner {

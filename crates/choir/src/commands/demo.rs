@@ -30,13 +30,7 @@ pub async fn run(args: DemoArgs) -> Result<(), Failure> {
     closing(&view, args.json);
     // What rests until it is wanted need not have sent anything.
     let rests = |name: &str| sheet.line(name).is_some_and(|l| l.from.rests());
-    let dead: Vec<&str> = view
-        .lines
-        .iter()
-        .map(|l| (&l.link, l.name.as_str()))
-        .filter(|(k, name)| k.packets == 0 && !rests(name))
-        .map(|(_, name)| name)
-        .collect();
+    let dead: Vec<&str> = view.lines.iter().filter(|l| l.link.packets == 0 && !rests(&l.name)).map(|l| l.name.as_str()).collect();
     if dead.is_empty() { Ok(()) } else { Err(Failure::new(FAILED, format!("nothing arrived on {}", dead.join(", ")))) }
 }
 

@@ -4,10 +4,10 @@ use super::until_stopped;
 use crate::{
     args::SnapArgs,
     exit::{FAILED, Failure, SHOW, SYSTEM, USAGE},
-    output::{clock, palette, plural},
+    output::{palette, plural},
 };
 use choir_core::{facts::State, view::ShowView};
-use choir_host::clock::{stamp, unix_ms};
+use choir_host::clock::{stamp, time_of_day, unix_ms};
 use choir_show::{
     contact::{self, Tile},
     control::{Answer, Client, ControlError, PictureAnswer, Request},
@@ -107,7 +107,7 @@ impl Series {
     }
 }
 
-fn write(path: &Path, png: &[u8]) -> Result<(), Failure> {
+pub(super) fn write(path: &Path, png: &[u8]) -> Result<(), Failure> {
     let failed = |e: io::Error| Failure::new(SYSTEM, format!("{}: cannot be written: {e}", path.display()));
     if path.as_os_str() == "-" {
         return io::stdout().write_all(png).and_then(|()| io::stdout().flush()).map_err(failed);
@@ -143,7 +143,7 @@ fn wall(view: &ShowView, pictures: &[PictureAnswer]) -> Still {
     let tile = |l: &choir_core::view::LineView| {
         let picture = pictures.iter().find(|p| p.line == l.name);
         let state = l.link.state.map_or("waiting", State::word);
-        let at = picture.map(|p| format!(", {}", clock(p.at_ms))).unwrap_or_default();
+        let at = picture.map(|p| format!(", {}", time_of_day(p.at_ms))).unwrap_or_default();
         // What is wrong with the picture says more than its state.
         let says = l.content.first().map_or_else(|| format!("{state}{at}"), |c| c.text.clone());
         let (r, g, b) = match l.link.state {
@@ -155,5 +155,5 @@ fn wall(view: &ShowView, pictures: &[PictureAnswer]) -> Still {
         Tile { name: l.name.clone(), says, colour: [r, g, b], still: picture.and_then(PictureAnswer::still) }
     };
     let tiles: Vec<Tile> = view.lines.iter().map(tile).collect();
-    contact::sheet(&format!("{}  {} UTC", view.show, clock(view.now_ms)), &tiles)
+    contact::sheet(&format!("{}  {} UTC", view.show, time_of_day(view.now_ms)), &tiles)
 }

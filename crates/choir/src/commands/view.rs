@@ -1,6 +1,6 @@
 //! `choir view`: one source, moving, in the terminal or as files.
 
-use super::{folder_of, read_url, until_stopped};
+use super::{folder_of, read_url, snap, until_stopped};
 use crate::{
     args::ViewArgs,
     exit::{FAILED, Failure, SYSTEM, USAGE},
@@ -62,8 +62,7 @@ async fn here(url: &str) -> Result<Eye, Failure> {
 
 /// Writes each new picture into a file of its own.
 async fn frames(mut eye: Eye, line: &str, folder: &Path, args: &ViewArgs) -> Result<(), Failure> {
-    let failed = |path: &Path, e: std::io::Error| Failure::new(SYSTEM, format!("{}: cannot be written: {e}", path.display()));
-    std::fs::create_dir_all(folder).map_err(|e| failed(folder, e))?;
+    std::fs::create_dir_all(folder).map_err(|e| Failure::new(SYSTEM, format!("{}: cannot be made: {e}", folder.display())))?;
     let fit = args.size.map_or(WHOLE, |(w, h)| (w as usize, h as usize));
     let (mut grid, end) = (tokio::time::interval(EVERY), until_stopped(args.for_time));
     grid.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
@@ -86,8 +85,8 @@ async fn frames(mut eye: Eye, line: &str, folder: &Path, args: &ViewArgs) -> Res
             continue;
         };
         let path = folder.join(format!("{}-{:06}.png", if line == "in" { "view" } else { line }, written + 1));
-        if let Err(e) = std::fs::write(&path, still.png()) {
-            break Err(failed(&path, e));
+        if let Err(e) = snap::write(&path, &still.png()) {
+            break Err(e);
         }
         written += 1;
         last = Some(still);

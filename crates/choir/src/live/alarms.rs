@@ -6,11 +6,12 @@ use super::{
     hits::Hit,
     list::window,
 };
-use crate::output::{alarms::standing, clock, sentences::wrap};
+use crate::output::{alarms::standing, sentences::wrap};
 use choir_core::{
     facts::{AlarmGrade, EventGrade},
     view::AlarmView,
 };
+use choir_host::clock::time_of_day;
 use ratatui::{
     Frame,
     layout::Rect,
@@ -37,7 +38,7 @@ fn style(app: &App, a: &AlarmView) -> Style {
 
 /// One with at most this many rows of text.
 fn rows(app: &App, a: &AlarmView, width: u16, most: usize, mark: &str) -> Vec<Line<'static>> {
-    let head = format!("{mark}{:>3}  {}, {}, since {}, {}", a.number, a.subject, a.grade.word(), clock(a.since_ms), standing(a));
+    let head = format!("{mark}{:>3}  {}, {}, since {}, {}", a.number, a.subject, a.grade.word(), time_of_day(a.since_ms), standing(a));
     let mut rows = vec![Line::from(Span::styled(head, style(app, a)))];
     rows.extend(
         wrap(&a.text, usize::from(width.saturating_sub(7)).max(10)).into_iter().take(most).map(|t| Line::raw(format!("      {t}"))),

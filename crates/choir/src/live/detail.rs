@@ -9,7 +9,6 @@ use super::{
 };
 use crate::output::{
     alarms::standing,
-    clock,
     sentences::wrap,
     tables::{digits, picture as media},
 };
@@ -18,6 +17,7 @@ use choir_core::{
     units::{Bitrate, say_duration},
     view::{LevelsView, LineView, Sample},
 };
+use choir_host::clock::time_of_day;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -83,7 +83,7 @@ fn facts<'a>(app: &App, l: &'a LineView, width: usize) -> Vec<Line<'a>> {
         fact("also", c.text.clone());
     }
     for c in &l.content {
-        fact("content", format!("{} since {}", c.text, clock(c.since_ms)));
+        fact("content", format!("{} since {}", c.text, time_of_day(c.since_ms)));
     }
     let age = l.picture.map_or_else(String::new, |p| format!(", seen {} ago", say_duration(Duration::from_millis(p.age_ms / 100 * 100))));
     fact("picture", format!("{}{age}", media(&l.media)));

@@ -17,8 +17,9 @@ use super::{
     keys::{Binding, Do, all},
     lines, picture, take,
 };
-use crate::output::{clock, plural, recordings, rotas};
+use crate::output::{plural, recordings, rotas};
 use choir_core::facts::State;
+use choir_host::clock::time_of_day;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -90,7 +91,7 @@ fn draw_header(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let v = &app.view;
     let mut spans = vec![
         Span::styled(format!(" {} ", v.show), app.theme.title()),
-        Span::raw(format!("  {} UTC", clock(v.now_ms))),
+        Span::raw(format!("  {} UTC", time_of_day(v.now_ms))),
         Span::styled(format!("  running {}", lines::whole_seconds(v.now_ms.saturating_sub(v.started_ms))), app.theme.quiet()),
     ];
     spans.extend(lines::states(app, v.lines.iter()));

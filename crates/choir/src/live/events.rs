@@ -1,7 +1,8 @@
 //! Events, the newest at the foot.
 
 use super::{app::App, columns::section};
-use crate::output::{clock, sentences::wrap};
+use crate::output::sentences::wrap;
+use choir_host::clock::time_of_day;
 use ratatui::{
     Frame,
     layout::Rect,
@@ -18,7 +19,7 @@ pub fn list(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let end = events.len().saturating_sub(app.scrolled);
     let mut rows: Vec<Line<'_>> = Vec::new();
     for e in events[..end].iter().rev() {
-        let lead = format!(" {} ", clock(e.at_ms));
+        let lead = format!(" {} ", time_of_day(e.at_ms));
         let text = format!("{}: {}", e.subject, e.text);
         let width = usize::from(inner.width).saturating_sub(lead.len() + 1).max(10);
         // From below: the last row of a long sentence first.

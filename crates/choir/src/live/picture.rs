@@ -1,8 +1,8 @@
 //! Pictures in a terminal: two pixels to a cell, in true colour, or in shades where there is none.
 
 use super::{app::App, hits::Hit, theme::Theme};
-use crate::output::clock;
 use choir_core::view::LineView;
+use choir_host::clock::time_of_day;
 use choir_show::still::{Still, luma};
 use ratatui::{
     Frame,
@@ -119,7 +119,7 @@ fn draw_tile(frame: &mut Frame<'_>, app: &App, line: &LineView, index: usize, ar
     let mut name = vec![Span::styled(format!("{mark}{} ", line.name), style)];
     name.extend(tally);
     let state = line.link.state.map_or_else(String::new, |s| s.to_string());
-    let says = line.content.first().map_or_else(|| format!(" {state}"), |c| format!(" {}, since {}", c.text, clock(c.since_ms)));
+    let says = line.content.first().map_or_else(|| format!(" {state}"), |c| format!(" {}, since {}", c.text, time_of_day(c.since_ms)));
     let label = Rect { y: area.y + picture.height, height: LABEL.min(area.height), ..area }.intersection(area);
     frame.render_widget(Paragraph::new(vec![Line::from(name), Line::styled(says, app.theme.state(line.link.state))]), label);
 }

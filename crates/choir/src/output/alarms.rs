@@ -1,11 +1,12 @@
 //! Alarms as a list, and how a terminal is told of them.
 
-use super::{clock, sentences::hanging};
+use super::sentences::hanging;
 use choir_core::{
     command::By,
     facts::AlarmGrade,
     view::{AlarmView, TellView},
 };
+use choir_host::clock::time_of_day;
 use std::fmt::Write;
 
 /// Whether it is over, and whether anybody has seen it.
@@ -18,7 +19,7 @@ pub fn standing(a: &AlarmView) -> String {
         Some(By::Sheet) => "acknowledged by the sheet",
     };
     let again = if a.again > 0 { format!(", came back {}", times(a.again)) } else { String::new() };
-    let over = a.over_ms.map_or_else(String::new, |ms| format!("over at {}, ", clock(ms)));
+    let over = a.over_ms.map_or_else(String::new, |ms| format!("over at {}, ", time_of_day(ms)));
     format!("{over}{seen}{again}")
 }
 
@@ -30,7 +31,7 @@ fn times(n: u32) -> String {
 pub fn list(alarms: &[AlarmView], width: usize) -> String {
     let mut out = String::new();
     for a in alarms {
-        let _ = writeln!(out, "{:>3}  {}, {}, since {}, {}", a.number, a.subject, a.grade.word(), clock(a.since_ms), standing(a));
+        let _ = writeln!(out, "{:>3}  {}, {}, since {}, {}", a.number, a.subject, a.grade.word(), time_of_day(a.since_ms), standing(a));
         hanging(&mut out, &a.text, ("     ", "     "), width);
         if !a.members.is_empty() {
             hanging(&mut out, &format!("part of it: {}", a.members.join(", ")), ("     ", "     "), width);

@@ -1,11 +1,12 @@
 //! Several sources side by side: as a table, with pictures, and as a page.
 
-use super::{clock, tables};
+use super::{halves::side_by_side, tables};
 use base64::{Engine, prelude::BASE64_STANDARD};
 use choir_core::{
     units::{Bitrate, say_rate, say_size},
     view::InspectView,
 };
+use choir_host::clock::time_of_day;
 use choir_show::{inspect::Inspected, still::Still};
 use quick_xml::escape::escape;
 use std::fmt::Write;
@@ -74,25 +75,9 @@ pub fn table(all: &[(String, Inspected)]) -> String {
 pub fn stills(all: &[(String, Inspected)], width: usize) -> String {
     let each = (width / all.len().max(1)).saturating_sub(2).min(STILL_MOST);
     let small: Vec<Option<Still>> = all.iter().map(|(_, seen)| seen.still.as_ref().map(|s| s.fit(each, each * 2))).collect();
-    let rows = small.iter().flatten().map(|s| s.height.div_ceil(2)).max().unwrap_or(0);
-    let mut out = String::new();
-    for row in 0..rows {
-        for still in &small {
-            let wide = still.as_ref().map_or(0, |s| s.width);
-            for x in 0..wide {
-                let pixel = |y: usize| still.as_ref().and_then(|s| s.rgb.get((y * s.width + x) * 3..)?.first_chunk::<3>().copied());
-                let _ = match (pixel(2 * row), pixel(2 * row + 1)) {
-                    (Some([r, g, b]), Some([s, h, c])) => write!(out, "\x1b[38;2;{r};{g};{b};48;2;{s};{h};{c}m▀"),
-                    (Some([r, g, b]), None) => write!(out, "\x1b[0;38;2;{r};{g};{b}m▀"),
-                    _ => write!(out, "\x1b[0m "),
-                };
-            }
-            let _ = write!(out, "\x1b[0m{}", " ".repeat(each - wide + 2));
-        }
-        out.push('\n');
-    }
+    let mut out = side_by_side(&small.iter().map(Option::as_ref).collect::<Vec<_>>(), each + 2);
     let names: Vec<String> = all.iter().map(|(name, _)| format!("{:<each$}", name.chars().take(each).collect::<String>())).collect();
-    if rows > 0 {
+    if !out.is_empty() {
         let _ = writeln!(out, "{}\n", names.join("  ").trim_end());
     }
     out
@@ -103,7 +88,7 @@ pub fn page(all: &[(String, Inspected)], at_ms: u64) -> String {
     let mut out = format!(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width, initial-scale=1\"><title>Sources compared</title><style>{STYLE}</style></head><body>\n<h1>{} compared</h1>\n<p class=\"when\">{} UTC</p>\n<div class=\"all\"><table><thead><tr><th></th>",
         super::plural(all.len(), "source"),
-        clock(at_ms)
+        time_of_day(at_ms)
     );
     all.iter().for_each(|(name, _)| {
         let _ = write!(out, "<th>{}</th>", escape(name));

@@ -1,11 +1,9 @@
 //! Events as lines on stderr, while there is no live view; alarms ring the terminal's bell, where
 //! there is one.
 
-use super::{
-    alarms::{Calls, call},
-    clock,
-};
+use super::alarms::{Calls, call};
 use choir_core::{facts::EventGrade, view::EventView};
+use choir_host::clock::time_of_day;
 use choir_show::{Show, bus};
 use std::{
     cell::{Cell, RefCell},
@@ -20,7 +18,7 @@ pub fn line(e: &EventView) -> String {
         EventGrade::Warning => '!',
         EventGrade::Trouble => '#',
     };
-    format!("{} {mark} {}: {}", clock(e.at_ms), e.subject, e.text)
+    format!("{} {mark} {}: {}", time_of_day(e.at_ms), e.subject, e.text)
 }
 
 /// Prints each event once.

@@ -1,6 +1,7 @@
 //! A line check: a grid that fills, what is wrong with its remedy, and stills.
 
 use super::{
+    halves::side_by_side,
     palette::{self, colours},
     sentences::hanging,
 };
@@ -151,13 +152,8 @@ pub fn stills(checked: &Checked) -> String {
             let _ = write!(out, "{name:<w$}", w = TERMINAL_STILL.0 + 2);
         }
         out.push('\n');
-        let rows = group.iter().map(|(_, s)| s.height.div_ceil(2)).max().unwrap_or(0);
-        for y in 0..rows {
-            for (_, s) in group {
-                half_row(&mut out, s, y);
-            }
-            out.push('\n');
-        }
+        let stills: Vec<_> = group.iter().map(|(_, still)| Some(still)).collect();
+        out.push_str(&side_by_side(&stills, TERMINAL_STILL.0 + 2));
         out.push('\n');
     }
     out
@@ -170,22 +166,6 @@ pub(super) fn in_order(checked: &Checked) -> impl Iterator<Item = (&str, &str, &
         _ => None,
     });
     named.filter_map(|(name, title)| Some((name, title, checked.stills.get(name)?)))
-}
-
-fn half_row(out: &mut String, s: &Still, y: usize) {
-    let at = |x: usize, y: usize| s.rgb.get((y * s.width + x) * 3..(y * s.width + x) * 3 + 3);
-    for x in 0..s.width {
-        match (at(x, 2 * y), at(x, 2 * y + 1)) {
-            (Some(a), Some(b)) => {
-                let _ = write!(out, "\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m▀", a[0], a[1], a[2], b[0], b[1], b[2]);
-            }
-            (Some(a), None) => {
-                let _ = write!(out, "\x1b[0m\x1b[38;2;{};{};{}m▀", a[0], a[1], a[2]);
-            }
-            _ => out.push(' '),
-        }
-    }
-    let _ = write!(out, "\x1b[0m{}", " ".repeat(TERMINAL_STILL.0 + 2 - s.width));
 }
 
 #[cfg(test)]

@@ -1,12 +1,12 @@
 //! A line check on one page, complete in itself, to be handed on.
 
 use super::{
-    clock,
     linecheck::{in_order, summary, values, word},
     plural,
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use choir_core::linecheck::{Item, Mark, Row, Step};
+use choir_host::clock::time_of_day;
 use choir_show::linecheck::Checked;
 use quick_xml::escape::escape;
 use std::fmt::Write;
@@ -36,7 +36,7 @@ pub fn html(show: &str, at_ms: u64, checked: &Checked) -> String {
     let mut out = format!(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width, initial-scale=1\"><title>{0}: line check</title><style>{STYLE}</style></head><body>\n<h1>{0}: line check</h1>\n<p class=\"when\">{day}, {1} UTC</p>\n<p class=\"sum\">{2}</p>\n",
         escape(show),
-        clock(at_ms),
+        time_of_day(at_ms),
         summary(rows)
     );
     if checked.cut_short {

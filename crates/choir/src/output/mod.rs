@@ -9,6 +9,7 @@ pub mod devices;
 pub mod events;
 pub mod facts;
 pub mod found;
+mod halves;
 pub mod linecheck;
 pub mod linecheck_page;
 pub mod names;
@@ -24,10 +25,4 @@ pub mod tables;
 /// `1 line`, `2 lines`.
 pub fn plural(n: usize, word: &str) -> String {
     format!("{n} {word}{}", if n == 1 { "" } else { "s" })
-}
-
-/// Time of day in UTC, from ms since 1970.
-pub fn clock(ms: u64) -> String {
-    let s = ms / 1000;
-    format!("{:02}:{:02}:{:02}", s / 3600 % 24, s / 60 % 60, s % 60)
 }

@@ -1,13 +1,11 @@
 //! All that is known of one line, or of one feed.
 
-use super::{
-    clock,
-    tables::{digits, picture, table},
-};
+use super::tables::{digits, picture, table};
 use choir_core::{
     units::{Bitrate, say_duration},
     view::{EndView, FeedView, LevelsView, LineView, LinkView, SpanView},
 };
+use choir_host::clock::time_of_day;
 use std::{fmt::Write, time::Duration};
 
 /// A fact a line, then the last seconds as a table.
@@ -19,10 +17,10 @@ pub fn line(l: &LineView, now_ms: u64) -> String {
     };
     fact("state", &format!("{}, {}", k.state.map_or("waiting", |s| s.word()), k.reason));
     for c in &k.causes {
-        fact("cause", &format!("{} (since {})", c.text, clock(c.since_ms)));
+        fact("cause", &format!("{} (since {})", c.text, time_of_day(c.since_ms)));
     }
     for c in &l.content {
-        fact("content", &format!("{} since {}", c.text, clock(c.since_ms)));
+        fact("content", &format!("{} since {}", c.text, time_of_day(c.since_ms)));
     }
     let seen =
         l.picture.map_or_else(String::new, |p| format!("; looked at {} ago", say_duration(Duration::from_millis(p.age_ms / 100 * 100))));
@@ -66,7 +64,7 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
         let _ = writeln!(out, "{name:<11} {text}");
     };
     if let Some(s) = &f.stand_in {
-        fact("stands in", &format!("for {} since {}: {}; it comes back {}", s.chosen, clock(s.since_ms), s.why, s.returns));
+        fact("stands in", &format!("for {} since {}: {}; it comes back {}", s.chosen, time_of_day(s.since_ms), s.why, s.returns));
     }
     if let Some(sound) = &f.sound {
         fact("sound", sound);
@@ -88,7 +86,7 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
         fact("to", &k.url);
         fact("state", &format!("{}, {}", k.state.map_or("waiting", |s| s.word()), k.reason));
         for c in &k.causes {
-            fact("cause", &format!("{} (since {})", c.text, clock(c.since_ms)));
+            fact("cause", &format!("{} (since {})", c.text, time_of_day(c.since_ms)));
         }
         fact("with", &from(k, now_ms));
         if let Some(asked) = &k.latency_asked {

@@ -1,10 +1,11 @@
 //! What is being recorded.
 
-use super::{clock, plural, tables::table};
+use super::{plural, tables::table};
 use choir_core::{
     units::{Bitrate, say_bytes},
     view::RecordingView,
 };
+use choir_host::clock::time_of_day;
 
 /// A table.
 pub fn list(all: &[RecordingView]) -> String {
@@ -12,7 +13,7 @@ pub fn list(all: &[RecordingView]) -> String {
         let says = r.failed.clone().or_else(|| r.file.clone()).unwrap_or_else(|| "waits for a keyframe".into());
         vec![
             r.subject.clone(),
-            clock(r.since_ms),
+            time_of_day(r.since_ms),
             Bitrate(r.rate_bps).to_string(),
             r.files.to_string(),
             say_bytes(r.bytes),
