@@ -6,9 +6,9 @@
 //! from the old one's, and its sound begins where the old one's ends.
 
 use crate::ts::{
-    AccessUnit, Cut, PTS_WRAP, SourceKey,
-    limits::{BACK_MAX, CLOSE_MAX_US, FOLLOWS_MAX, ROUNDING, SILENT_US, SOUND_MAX_US, SOUND_SPARE_REORDERED, SOUND_WAIT_US, STEP_MIN},
-    silent_units, sound_ticks, wrapped_distance,
+    AccessUnit, Cut, PTS_WRAP, SoundEnd, SourceKey,
+    limits::{BACK_MAX, CLOSE_MAX_US, FOLLOWS_MAX, SILENT_US, SOUND_MAX_US, SOUND_SPARE_REORDERED, SOUND_WAIT_US, STEP_MIN},
+    sound_after, wrapped_distance,
 };
 use std::collections::VecDeque;
 
@@ -47,7 +47,7 @@ impl UnitPreroll {
 }
 
 /// How far what goes out reaches, 90 kHz.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Default)]
 struct Reach {
     dts: Option<u64>,
     /// When that went out, µs.
@@ -56,14 +56,14 @@ struct Reach {
     pts: Option<u64>,
     /// Pictures are shown in another order than they come.
     reorders: bool,
-    sound_end: Option<u64>,
+    sound_end: Option<SoundEnd>,
 }
 
 impl Reach {
     fn note(&mut self, now: i64, leads: bool, unit: &AccessUnit) {
         let Some(pts) = unit.pts else { return };
         if unit.kind.is_audio() {
-            self.sound_end = sound_ticks(unit.kind, &unit.data).map(|ticks| (pts + ticks) % PTS_WRAP).or(Some(pts));
+            self.sound_end = SoundEnd::of(unit.kind, pts, &unit.data).or(Some(SoundEnd { at: pts, ..SoundEnd::default() }));
         }
         if !leads {
             return;
@@ -86,11 +86,11 @@ struct OnAir {
     /// Added to its times, 90 kHz.
     shift: u64,
     /// Its sound begins here, after a cut.
-    floor: Option<u64>,
+    floor: Option<SoundEnd>,
 }
 
 impl OnAir {
-    fn of(key: SourceKey, first: &AccessUnit, shift: u64, floor: Option<u64>) -> Self {
+    fn of(key: SourceKey, first: &AccessUnit, shift: u64, floor: Option<SoundEnd>) -> Self {
         Self { key, has_video: has_video(first), has_audio: has_audio(first), shift, floor }
     }
 }
@@ -178,7 +178,7 @@ impl UnitSplicer {
     /// A source's keyframe goes by when its sound begins later than the old one's ends, and it is
     /// so young that it will have more.
     fn may_enter(&self, key: SourceKey, now: i64, pts: u64, unit: &AccessUnit, preroll: &UnitPreroll) -> bool {
-        let Some((on, end)) = self.on.as_ref().zip(self.reach.sound_end) else { return true };
+        let Some((on, end)) = self.on.as_ref().zip(self.reach.sound_end.as_ref()) else { return true };
         let is_old = preroll.whole || now - preroll.since.unwrap_or(now) >= SOUND_WAIT_US;
         let dead = on.key.line == key.line || now - self.reach.at > SILENT_US;
         if is_old || dead || !on.has_audio || !has_video(unit) || !has_audio(unit) {
@@ -187,7 +187,7 @@ impl UnitSplicer {
         let shift = self.place(now, now, unit.dts.unwrap_or(pts), pts, false);
         let spare = if self.reach.reorders { SOUND_SPARE_REORDERED } else { 0 };
         let start = preroll.sound.front().and_then(|(_, sound)| sound.pts);
-        start.is_some_and(|start| wrapped_distance((start + shift) % PTS_WRAP, end, PTS_WRAP) <= -spare)
+        start.is_some_and(|start| wrapped_distance((start + shift) % PTS_WRAP, end.at, PTS_WRAP) <= -spare)
     }
 
     /// A picture of what is on that is shown before one that has gone out.
@@ -204,9 +204,8 @@ impl UnitSplicer {
         let follows = old.is_some_and(|old| old.key.line == next.key.line);
         let shift = self.place(now, next.since, dts, pts, follows);
         // Without sound so far the new one's may begin with its picture.
-        let floor = self.reach.sound_end.or(Some((pts + shift) % PTS_WRAP));
-        self.reach =
-            Reach { sound_end: self.reach.sound_end, dts: self.reach.dts, pts: self.reach.pts, at: self.reach.at, ..Reach::default() };
+        let floor = self.reach.sound_end.clone().or(Some(SoundEnd { at: (pts + shift) % PTS_WRAP, ..SoundEnd::default() }));
+        (self.reach.step, self.reach.reorders) = (None, false);
         self.on = Some(OnAir::of(next.key, first, shift, floor));
         let sound = next.preroll.sound.iter().map(|(_, unit)| unit);
         sound.chain(&next.held).for_each(|unit| self.give(now, unit, out));
@@ -232,19 +231,18 @@ impl UnitSplicer {
         let Some(on) = &mut self.on else { return };
         let moved = |time: Option<u64>| time.map(|t| (t + on.shift) % PTS_WRAP);
         let unit = AccessUnit { pts: moved(unit.pts), dts: moved(unit.dts), ..unit.clone() };
-        if unit.kind.is_audio()
-            && let (Some(floor), Some(pts)) = (on.floor, unit.pts)
-        {
-            let hole = wrapped_distance(pts, floor, PTS_WRAP);
-            if hole < -ROUNDING {
-                return;
-            }
-            on.floor = None;
-            out.extend(silent_units(floor, hole, &unit));
-        }
         let leads = unit.kind.is_video() || !on.has_video;
-        self.reach.note(now, leads, &unit);
-        out.push(unit);
+        let floor = on.floor.take_if(|_| unit.kind.is_audio() && unit.pts.is_some());
+        let Some(floor) = floor else {
+            self.reach.note(now, leads, &unit);
+            return out.push(unit);
+        };
+        let from = out.len();
+        out.extend(sound_after(&floor, &unit));
+        if out.len() == from {
+            on.floor = Some(floor);
+        }
+        out[from..].iter().for_each(|unit| self.reach.note(now, leads, unit));
     }
 }
 

@@ -32,7 +32,7 @@ pub use psi::{Pmt, PmtStream, SectionReader, StreamKind, crc32, pat_section, pmt
 pub use reader::TsReader;
 pub use recent::{Recent, Sent, Since};
 pub use segments::{Part, SegmentLimit, Segments};
-pub use sound::{silent_units, sound_ticks};
+pub use sound::{SoundEnd, sound_after, sound_ticks};
 pub(crate) use splice::limits;
 pub use splice::{Cut, Preroll, SourceKey, Splicer};
 pub(crate) use unit::{AUDIO_PID, VIDEO_PID};

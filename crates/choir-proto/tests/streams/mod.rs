@@ -37,6 +37,8 @@ pub struct Make {
     pub aac: u64,
     /// The sound is PCM, 20 ms in a PES packet, instead.
     pub pcm: bool,
+    /// Value of each of its samples.
+    pub level: i32,
     /// Sound comes so much before (after, if negative) the pictures of its time.
     pub sound_ahead: i64,
     pub config: WriterConfig,
@@ -55,6 +57,7 @@ impl Default for Make {
             dts: 900_000,
             aac: 2,
             pcm: false,
+            level: 0,
             sound_ahead: 0,
             config: WriterConfig::default(),
         }
@@ -131,7 +134,7 @@ pub fn stream(make: &Make, pictures: u64, start_us: u64) -> Vec<(u64, Bytes)> {
         writer.write(&Unit { video: true, pts, dts: Some(dts), keyframe, data: &[&data] }, &mut out);
         while audio.is_some() && (sound as i64) < (n * make.frame) as i64 + make.sound_ahead {
             let (data, ticks) = match make.pcm {
-                true => (st302_frame(&[7; 960 * 2 * 3], 2, &mut sample), 1800),
+                true => (st302_frame(&make.level.to_be_bytes()[1..].repeat(960 * 2), 2, &mut sample), 1800),
                 false => (aac().repeat(make.aac as usize), AAC_TICKS * make.aac),
             };
             writer.write(&Unit { video: false, pts: make.dts + sound, dts: None, keyframe: true, data: &[&data] }, &mut out);

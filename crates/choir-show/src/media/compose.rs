@@ -10,7 +10,7 @@ use bytes::Bytes;
 use choir_proto::{
     media::Media,
     mux::ToTs,
-    ts::{AccessUnit, PTS_WRAP, Timed, TimedUnit, UnitFormat, silent_units, sound_ticks, wrapped_distance},
+    ts::{AccessUnit, PTS_WRAP, SoundEnd, Timed, TimedUnit, UnitFormat, sound_after, wrapped_distance},
 };
 use std::{collections::VecDeque, sync::Arc};
 
@@ -101,7 +101,7 @@ pub(super) struct Compose {
     /// Session of the sound line, and what is added to its times.
     moved: Option<(u32, u64)>,
     /// Where the sound that has gone out ends.
-    end: Option<u64>,
+    end: Option<SoundEnd>,
     waiting: VecDeque<(i64, AccessUnit)>,
     /// The clock of the transport stream: when it was set, and to what (27 MHz).
     clock: Option<(i64, u64)>,
@@ -169,15 +169,16 @@ impl Compose {
         while self.waiting.front().is_some_and(|(due, _)| *due <= now) {
             let Some((_, unit)) = self.waiting.pop_front() else { return };
             let Some(pts) = unit.pts else { continue };
-            if let Some(end) = self.end {
-                let hole = wrapped_distance(pts, end, PTS_WRAP);
-                if (-JUMP..-ROUNDING).contains(&hole) {
-                    continue;
-                }
-                silent_units(end, hole, &unit).for_each(|silent| self.give(silent, out));
+            let hole = self.end.as_ref().map_or(0, |end| wrapped_distance(pts, end.at, PTS_WRAP));
+            let joined: Vec<AccessUnit> = match &self.end {
+                // What goes on, and what begins anew, goes as it is.
+                Some(end) if !(-ROUNDING..=ROUNDING).contains(&hole) && hole > -JUMP => sound_after(end, &unit).collect(),
+                _ => vec![unit],
+            };
+            if let Some((last, at)) = joined.last().and_then(|last| Some((last, last.pts?))) {
+                self.end = SoundEnd::of(last.kind, at, &last.data);
             }
-            self.end = sound_ticks(unit.kind, &unit.data).map(|ticks| (pts + ticks) % PTS_WRAP);
-            self.give(unit, out);
+            joined.into_iter().for_each(|unit| self.give(unit, out));
         }
     }
 

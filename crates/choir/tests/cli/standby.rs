@@ -96,6 +96,9 @@ fn by_hand_means_that_only_a_take_brings_a_line_back() {
     let stage = stage("{ lines = \"clip\", return = \"hand\" }");
     let mut show = stage.place.start(&["run", "standby.toml"]);
     let mut camera = stage.camera();
+    stage.place.until("the camera", |v| v["lines"][0]["link"]["state"] == "steady");
+    // A camera that needs longer to begin than the clip to stand in for it does not come back by itself either.
+    assert_eq!(stage.place.run(&["take", "desk", "dock"]).code, 0);
     stage.dock_is_on();
     camera.kill();
     stage.place.until("standing in", |v| v["feeds"][0]["line"] == "clip" && v["lines"][0]["link"]["state"] == "broken");

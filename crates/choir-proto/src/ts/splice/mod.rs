@@ -24,6 +24,7 @@ use super::{
     PTS_WRAP, Piece, TS_PACKET, TsPacket,
     index::{Indexed, Raw},
     programme::Programme,
+    sound::SoundEnd,
     wrapped_distance,
 };
 use bytes::{Bytes, BytesMut};
@@ -247,6 +248,9 @@ impl Splicer {
         tracks.expect_step(source.preroll.pictures.step);
         let trims = self.trims(now, &old.tracks, &tracks);
         let tables = source.preroll.tables();
+        if let Some(pmt) = &source.preroll.programme.pmt {
+            self.out.write_reference(now, pmt.pcr_pid, entry.clock, out);
+        }
         self.on = Some(OnAir { key, programme: source.preroll.programme, tracks, trims, last_seen: now });
         let sound = source.preroll.sound.iter().map(|(_, raw)| raw);
         for raw in tables.iter().flatten().chain(sound).chain(&source.held) {
@@ -274,9 +278,14 @@ impl Splicer {
     /// still to be heard.
     fn trims(&self, now: i64, old: &Tracks, new: &Tracks) -> Vec<Trim> {
         let clock = self.out.clock_at(now).map(|c| c / 300);
-        let later = |a: u64, b: Option<u64>| b.filter(|b| wrapped_distance(*b, a, PTS_WRAP) > 0).unwrap_or(a);
-        let ends = old.sounds().map(|t| t.end).chain(std::iter::repeat(None));
-        new.sounds().zip(ends).filter_map(|(t, end)| Some(Trim::new(t.pid, t.kind, later(end.or(clock)?, clock)))).collect()
+        let now = clock.map(|at| SoundEnd { at, ..SoundEnd::default() });
+        // What has ended long ago is followed by what is heard now.
+        let floor = |end: Option<&SoundEnd>| {
+            let heard = end.filter(|end| clock.is_none_or(|now| wrapped_distance(end.at, now, PTS_WRAP) >= 0));
+            heard.or(now.as_ref()).cloned()
+        };
+        let ends = old.sounds().map(|t| t.end.as_ref()).chain(std::iter::repeat(None));
+        new.sounds().zip(ends).filter_map(|(t, end)| Some(Trim::new(t.pid, t.kind, floor(end)?))).collect()
     }
 
     /// Passing untouched: only what a later cut needs is noted.
@@ -308,7 +317,8 @@ impl Splicer {
             Kept::All { silence, packets } => {
                 on.trims.swap_remove(place);
                 if let Some(first) = packets.first().and_then(|raw| TsPacket::parse(raw)) {
-                    self.write_pes(p.pid, &silence, first.continuity.wrapping_sub(1) & 15, out);
+                    let counter = first.continuity.wrapping_sub(1) & 15;
+                    silence.iter().for_each(|pes| self.write_pes(p.pid, pes, counter, out));
                 }
                 for raw in &packets {
                     if let Some(p) = TsPacket::parse(raw) {
@@ -316,10 +326,9 @@ impl Splicer {
                     }
                 }
             }
-            Kept::Rest { silence, pes, counter, then } => {
+            Kept::Rest { made, counter, then } => {
                 on.trims.swap_remove(place);
-                self.write_pes(p.pid, &silence, counter, out);
-                self.write_pes(p.pid, &pes, counter, out);
+                made.iter().for_each(|pes| self.write_pes(p.pid, pes, counter, out));
                 if let Some((p, raw)) = then.as_ref().and_then(|raw| Some((TsPacket::parse(raw)?, raw))) {
                     self.write_now(now, &p, raw, out);
                 }
@@ -327,9 +336,9 @@ impl Splicer {
         }
     }
 
-    /// Writes a PES packet of what is on, unless it is empty; the source goes on behind `counter`.
+    /// Writes a PES packet of what is on; the source goes on behind `counter`.
     fn write_pes(&mut self, pid: u16, pes: &[u8], counter: u8, out: &mut BytesMut) {
-        let Some(on) = self.on.as_mut().filter(|_| !pes.is_empty()) else { return };
+        let Some(on) = &mut self.on else { return };
         let from = out.len();
         self.out.write_pes(pid, pes, counter, out);
         packets(&out[from..]).for_each(|p| on.tracks.follow_written(&p));

@@ -18,6 +18,8 @@ use bytes::BytesMut;
 
 const PIDS: usize = 8192;
 const NONE: u8 = 0xFF;
+/// Most from one clock reference to the next, µs.
+const PCR_INTERVAL_US: i64 = 100_000;
 
 /// A table as it last went out, without its version and checksum.
 #[derive(Debug, Default)]
@@ -157,6 +159,25 @@ impl Output {
                 None => {}
             }
         }
+        out.extend_from_slice(&packet);
+    }
+
+    /// Appends a packet that holds nothing but a clock reference, where there was none for longer
+    /// than there may be: what follows is in its time (ISO 13818-1, 2.7.2). `pcr` is the source's.
+    pub fn write_reference(&mut self, now: i64, pid: u16, pcr: u64, out: &mut BytesMut) {
+        if self.clock.is_none_or(|(_, at)| now - at <= PCR_INTERVAL_US) {
+            return;
+        }
+        // The counter rises with payload only.
+        let counter = match self.counters[usize::from(pid) % PIDS] {
+            NONE => 0,
+            last => last,
+        };
+        let mut packet = [0xFF; TS_PACKET];
+        packet[..6].copy_from_slice(&[SYNC, (pid >> 8) as u8, pid as u8, 0x20 | counter, (TS_PACKET - 5) as u8, 0x10]);
+        self.write_clock((pcr + self.offset) % PCR_WRAP, now, true, &mut packet);
+        // Those of the source up to this one are left out too.
+        self.settling = true;
         out.extend_from_slice(&packet);
     }
 

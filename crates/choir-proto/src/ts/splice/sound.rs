@@ -1,6 +1,5 @@
 //! Sound at a cut: what of the new source's sound follows the old one's end without overlap.
 
-use super::limits::ROUNDING;
 use crate::{
     adts,
     ts::{
@@ -8,7 +7,7 @@ use crate::{
         index::Raw,
         pes::PesHeader,
         psi::StreamKind,
-        sound::{frame_ticks, silence},
+        sound::{Piece, SoundEnd, follow, frame_ticks},
         wrapped_distance, write_pes_header,
     },
 };
@@ -24,8 +23,8 @@ const PACKETS_MAX: usize = 400;
 pub(super) struct Trim {
     pub pid: u16,
     kind: StreamKind,
-    /// Time of the output before which nothing may sound.
-    floor: u64,
+    /// Where the old sound ended in the output, before which nothing may sound.
+    floor: SoundEnd,
     packets: Vec<Raw>,
     left: Option<usize>,
 }
@@ -34,15 +33,15 @@ pub(super) struct Trim {
 pub(super) enum Kept {
     /// Wait for more.
     Nothing,
-    /// These as they came, behind this PES packet of silence; the stream goes on by itself.
-    All { silence: Vec<u8>, packets: Vec<Raw> },
-    /// The frames behind the floor as a new PES packet, still in the source's times; `counter` is
-    /// that of its last packet. Before it one of silence.
-    Rest { silence: Vec<u8>, pes: Vec<u8>, counter: u8, then: Option<Raw> },
+    /// These as they came, behind these PES packets of silence; the stream goes on by itself.
+    All { silence: Vec<Vec<u8>>, packets: Vec<Raw> },
+    /// PES packets of what is behind the floor and of the silence before it, still in the source's
+    /// times; `counter` is that of the last packet that they stand for.
+    Rest { made: Vec<Vec<u8>>, counter: u8, then: Option<Raw> },
 }
 
 impl Trim {
-    pub fn new(pid: u16, kind: StreamKind, floor: u64) -> Self {
+    pub fn new(pid: u16, kind: StreamKind, floor: SoundEnd) -> Self {
         Self { pid, kind, floor, packets: Vec::new(), left: None }
     }
 
@@ -52,8 +51,8 @@ impl Trim {
         let Some(payload) = p.payload else { return Kept::Nothing };
         if p.unit_start {
             // A PES packet without a length ends where the next one starts.
-            if let Some((silence, pes, counter)) = self.judge(shift, clock) {
-                return Kept::Rest { silence, pes, counter, then: Some(*raw) };
+            if let Some((made, counter)) = self.judge(shift, clock) {
+                return Kept::Rest { made, counter, then: Some(*raw) };
             }
             if let Some(header) = PesHeader::parse(payload) {
                 self.left = header.payload_bytes.map(|n| n + header.header_bytes);
@@ -74,64 +73,73 @@ impl Trim {
         if self.left != Some(0) {
             return Kept::Nothing;
         }
-        self.judge(shift, clock).map_or(Kept::Nothing, |(silence, pes, counter)| Kept::Rest { silence, pes, counter, then: None })
+        self.judge(shift, clock).map_or(Kept::Nothing, |(made, counter)| Kept::Rest { made, counter, then: None })
     }
 
     fn header(&self) -> Option<PesHeader> {
         PesHeader::parse(TsPacket::parse(self.packets.first()?)?.payload?)
     }
 
-    fn past_floor(&self, pts: u64, shift: u64) -> bool {
-        wrapped_distance((pts + shift) % PTS_WRAP, self.floor, PTS_WRAP) >= -ROUNDING
-    }
-
-    /// What is kept starts at the floor or behind it: gives the silence before it.
-    fn starts_at_floor(&self, shift: u64, clock: Option<u64>) -> Option<Vec<u8>> {
+    /// What is kept starts at the floor or behind it, and goes on as it comes: gives the silence
+    /// before it.
+    fn starts_at_floor(&self, shift: u64, clock: Option<u64>) -> Option<Vec<Vec<u8>>> {
         let payload = TsPacket::parse(self.packets.first()?)?.payload?;
         let header = PesHeader::parse(payload)?;
         let Some(pts) = header.pts else { return Some(Vec::new()) };
-        let sound = payload.get(header.header_bytes..).unwrap_or_default();
-        self.past_floor(pts, shift).then(|| self.silence(header.stream_id, pts, sound, (shift, clock)))
+        // PCM comes up from what was heard: all of its packet is needed.
+        let sound = payload.get(header.header_bytes..).filter(|_| self.kind != StreamKind::St302)?;
+        let (silence, _) = follow(self.kind, (pts + shift) % PTS_WRAP, sound, &self.floor)?;
+        Some(self.silence(header.stream_id, &silence, shift, clock))
     }
 
-    /// A PES packet of silence from the floor to `pts`, in the source's times, without what would
-    /// come too late.
-    fn silence(&self, stream_id: u8, pts: u64, sound: &[u8], (shift, clock): (u64, Option<u64>)) -> Vec<u8> {
-        let hole = wrapped_distance((pts + shift) % PTS_WRAP, self.floor, PTS_WRAP);
-        let in_time = |at: u64| clock.is_none_or(|c| wrapped_distance((self.floor + at) % PTS_WRAP, c, PTS_WRAP) >= IN_TIME);
-        let frames: Vec<(u64, Vec<u8>)> = silence(self.kind, sound, hole).into_iter().filter(|(at, _)| in_time(*at)).collect();
-        let mut pes = Vec::new();
-        if let Some((at, _)) = frames.first() {
-            let size = frames.iter().map(|(_, frame)| frame.len()).sum();
-            write_pes_header(stream_id, (self.floor + at + PTS_WRAP - shift % PTS_WRAP) % PTS_WRAP, None, size, &mut pes);
-            frames.iter().for_each(|(_, frame)| pes.extend_from_slice(frame));
-        }
-        pes
+    /// PES packets of silence in the source's times, without what would come too late.
+    fn silence(&self, stream_id: u8, silence: &[Piece], shift: u64, clock: Option<u64>) -> Vec<Vec<u8>> {
+        let in_time = |at: u64| clock.is_none_or(|c| wrapped_distance(at, c, PTS_WRAP) >= IN_TIME);
+        let in_time: Vec<&Piece> = silence.iter().filter(|(at, _)| in_time(*at)).collect();
+        // Frames of AAC share one, each piece of PCM has a head of its own.
+        let each = if self.kind == StreamKind::St302 { 1 } else { in_time.len().max(1) };
+        in_time.chunks(each).map(|pieces| pes(stream_id, pieces[0].0, shift, pieces.iter().map(|(_, sound)| &sound[..]))).collect()
     }
 
-    /// The frames behind the floor of a PES packet that is here as a whole, which is forgotten;
-    /// with the silence before them.
-    fn judge(&mut self, shift: u64, clock: Option<u64>) -> Option<(Vec<u8>, Vec<u8>, u8)> {
+    /// PES packets of what is behind the floor of one that is here as a whole, which is forgotten,
+    /// and of the silence before it.
+    fn judge(&mut self, shift: u64, clock: Option<u64>) -> Option<(Vec<Vec<u8>>, u8)> {
         let header = self.header()?;
         let packets = std::mem::take(&mut self.packets);
         self.left = None;
-        let pts = header.pts.filter(|_| self.kind == StreamKind::AacAdts)?;
+        let pts = (header.pts? + shift) % PTS_WRAP;
         let parsed: Vec<_> = packets.iter().filter_map(|raw| TsPacket::parse(raw)).collect();
         let all: Vec<u8> = parsed.iter().filter_map(|p| p.payload).flatten().copied().collect();
         let data = all.get(header.header_bytes..).unwrap_or_default();
+        let (silence, (at, rest)) = match self.kind {
+            StreamKind::AacAdts => self.frames_behind(pts, data)?,
+            StreamKind::St302 => follow(self.kind, pts, data, &self.floor)?,
+            _ => return None,
+        };
+        let mut made = self.silence(header.stream_id, &silence, shift, clock);
+        made.push(pes(header.stream_id, at, shift, [&rest[..]].into_iter()));
+        Some((made, parsed.last()?.continuity))
+    }
+
+    /// The frames of AAC behind the floor, and the silence before them.
+    fn frames_behind(&self, pts: u64, data: &[u8]) -> Option<(Vec<Piece>, Piece)> {
         let (mut at, mut bytes) = (0.0, 0);
         for (frame, _) in adts::frames(data) {
             let start = (pts + f64::round(at) as u64) % PTS_WRAP;
-            if self.past_floor(start, shift) {
-                let rest = &data[bytes..];
-                let mut pes = Vec::with_capacity(rest.len() + 14);
-                write_pes_header(header.stream_id, start, None, rest.len(), &mut pes);
-                pes.extend_from_slice(rest);
-                return Some((self.silence(header.stream_id, start, rest, (shift, clock)), pes, parsed.last()?.continuity));
+            if let Some(followed) = follow(self.kind, start, &data[bytes..], &self.floor) {
+                return Some(followed);
             }
             at += frame_ticks(&frame);
             bytes += frame.frame_bytes;
         }
         None
     }
+}
+
+/// A PES packet of sound at a time of the output, with the source's time in it.
+fn pes<'a>(stream_id: u8, at: u64, shift: u64, sound: impl Iterator<Item = &'a [u8]> + Clone) -> Vec<u8> {
+    let mut pes = Vec::new();
+    write_pes_header(stream_id, (at + PTS_WRAP - shift % PTS_WRAP) % PTS_WRAP, None, sound.clone().map(<[u8]>::len).sum(), &mut pes);
+    sound.for_each(|s| pes.extend_from_slice(s));
+    pes
 }

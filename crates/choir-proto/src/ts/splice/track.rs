@@ -5,7 +5,7 @@ use crate::ts::{
     PTS_WRAP, TsPacket,
     pes::PesHeader,
     psi::{Pmt, StreamKind},
-    sound::sound_ticks,
+    sound::SoundEnd,
     wrapped_distance,
 };
 
@@ -25,8 +25,8 @@ pub(super) struct Track {
     pub last_pts: Option<u64>,
     /// Pictures are shown in another order than they come.
     reorders: bool,
-    /// When its sound ends.
-    pub end: Option<u64>,
+    /// Where its sound ends.
+    pub end: Option<SoundEnd>,
     /// Nothing more of it goes out: another source is about to come on.
     closed: bool,
 }
@@ -89,7 +89,8 @@ impl Track {
             _ => {
                 if self.kind.is_audio() {
                     // For sound whose length its bytes do not tell: as long as the last unit.
-                    self.end = self.last_pts.map(|last| (pts + step(pts, last)) % PTS_WRAP);
+                    let at = |last| (pts + step(pts, last)) % PTS_WRAP;
+                    self.end = self.last_pts.map(|last| SoundEnd { at: at(last), ..SoundEnd::default() });
                 }
                 self.last_pts = Some(pts);
             }
@@ -99,8 +100,8 @@ impl Track {
 
     fn finish(&mut self) {
         let Some(open) = self.open.take() else { return };
-        if let Some((pts, ticks)) = open.pts.zip(sound_ticks(self.kind, &open.sound)) {
-            self.end = Some((pts + ticks) % PTS_WRAP);
+        if let Some(end) = open.pts.and_then(|pts| SoundEnd::of(self.kind, pts, &open.sound)) {
+            self.end = Some(end);
         }
     }
 
@@ -179,7 +180,7 @@ impl Tracks {
     /// Until sound of its own goes out, each stream ends where the one at its place before did.
     pub fn inherit(&mut self, old: &Self) {
         let sounds = self.0.iter_mut().filter(|t| t.kind.is_audio());
-        sounds.zip(old.sounds()).for_each(|(new, old)| new.end = old.end);
+        sounds.zip(old.sounds()).for_each(|(new, old)| new.end.clone_from(&old.end));
     }
 
     /// Takes over how far apart a source's pictures were before it came on.

@@ -86,8 +86,8 @@ impl Waiting {
         };
         let spare = if old.reorders() { SOUND_SPARE_REORDERED } else { SOUND_SPARE };
         listed.zip(old.sounds()).all(|(stream, old)| {
-            let Some(end) = old.end else { return true };
-            start(stream.pid).is_some_and(|pts| wrapped_distance((pts + shift) % PTS_WRAP, end, PTS_WRAP) <= -spare)
+            let Some(end) = &old.end else { return true };
+            start(stream.pid).is_some_and(|pts| wrapped_distance((pts + shift) % PTS_WRAP, end.at, PTS_WRAP) <= -spare)
         })
     }
 
