@@ -10,6 +10,9 @@ use openh264::{
 /// Of a picture that does not change: letters stay sharp, and what stays costs next to nothing.
 const QUANTISER: u8 = 26;
 
+/// Pictures that may be left out in a row.
+const SKIPS_MAX: u32 = 50;
+
 /// How much it may take.
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Spend {
@@ -32,7 +35,8 @@ impl Pictures {
             .max_frame_rate(FrameRate::from_hz(rate as f32))
             .intra_frame_period(IntraFramePeriod::from_num_frames(keyframe))
             .profile(Profile::High)
-            .skip_frames(false)
+            // Without it the encoder warns on standard error that a rate cannot be kept.
+            .skip_frames(matches!(spend, Spend::Rate(_)))
             .scene_change_detect(false)
             .num_threads(1);
         let config = match spend {
@@ -53,8 +57,14 @@ impl Pictures {
         if keyframe {
             self.encoder.force_intra_frame();
         }
-        let data = self.encoder.encode(picture).map_err(|e| e.to_string())?.to_vec();
-        let keyframe = is_keyframe(&data);
-        Ok((data, keyframe))
+        // One that has overspent leaves a picture out; asked again, it has the next one's bits.
+        for _ in 0..SKIPS_MAX {
+            let data = self.encoder.encode(picture).map_err(|e| e.to_string())?.to_vec();
+            if !data.is_empty() {
+                let keyframe = is_keyframe(&data);
+                return Ok((data, keyframe));
+            }
+        }
+        Err("the rate is too low for this picture".into())
     }
 }
