@@ -22,7 +22,7 @@ fn the_demo_sheet_is_right() {
     let (sheet, findings) = read_sheet(include_str!("../../../demo/regatta.toml"));
     assert!(findings.is_empty(), "{findings:?}");
     let sheet = sheet.expect("a sheet");
-    assert_eq!((sheet.lines.len(), sheet.feeds.len()), (7, 5));
+    assert_eq!((sheet.lines.len(), sheet.feeds.len()), (8, 6));
     let bicycle = &sheet.lines[4].from;
     let Link::Srt(srt) = bicycle else { panic!("not SRT") };
     assert_eq!((srt.mode, srt.key_bits, srt.latency.map(|l| l.as_millis())), (Mode::Rendezvous, Some(128), Some(400)));

@@ -18,7 +18,7 @@ pub const B: usize = 1;
 
 /// Milliseconds.
 #[must_use]
-pub fn ms(n: u64) -> Duration {
+pub const fn ms(n: u64) -> Duration {
     Duration::from_millis(n)
 }
 

@@ -13,6 +13,7 @@
 
 pub mod camera;
 pub mod device;
+pub mod programme;
 pub mod regatta;
 pub mod relay;
 pub mod stalls;

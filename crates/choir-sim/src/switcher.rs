@@ -1,7 +1,7 @@
 //! A switcher: inputs that take a link each and measure what reaches them, down to the frame; a
-//! desk that puts one of them on air.
+//! desk that puts one of them on air, and into its programme.
 
-use crate::SimError;
+use crate::{SimError, programme::Programme};
 use choir_core::{
     link::Link,
     view::{InputView, TallyView},
@@ -47,9 +47,18 @@ struct State {
     bytes: u64,
     rate: (Instant, u64, u64),
     tap: Option<Tap>,
+    /// What comes is a switcher's programme, of several cameras.
+    mixed: bool,
+    /// Where it goes on, and its number there.
+    programme: Option<(Arc<Programme>, u32)>,
 }
 
 impl Input {
+    /// What comes is a switcher's programme: frame numbers may jump at keyframes.
+    pub fn takes_programme(&self) {
+        self.lock().mixed = true;
+    }
+
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -89,6 +98,9 @@ impl State {
             (s.reader, s.to_ts) = (TsReader::new(Depth::Units), ToTs::default());
         }
         let bytes = s.to_ts.push(&arrival.media);
+        if let Some((programme, number)) = &s.programme {
+            programme.heard(*number, s.session, &bytes);
+        }
         s.bytes += bytes.len() as u64;
         let (since, from, _) = s.rate;
         let passed = since.elapsed();
@@ -113,7 +125,8 @@ impl State {
         let Some(stamp) = unit.kind.find_stamp(&unit.data) else { return };
         if let (Some(last), Some(now)) = (self.last_frame, stamp.frame) {
             let gap = now.saturating_sub(last + 1);
-            if gap < JUMP {
+            // A programme goes on with another camera's numbers, at a keyframe.
+            if gap < JUMP && !(self.mixed && unit.keyframe) {
                 self.missing += gap;
             }
         }
@@ -129,18 +142,29 @@ impl State {
 #[derive(Clone)]
 pub struct Desk {
     inputs: Vec<Arc<Input>>,
+    programme: Option<Arc<Programme>>,
 }
 
 impl Desk {
     /// Over these inputs; nothing is on air yet.
     #[must_use]
     pub fn over(inputs: Vec<Arc<Input>>) -> Self {
-        Self { inputs }
+        Self { inputs, programme: None }
+    }
+
+    /// The input that is on air goes on into a programme.
+    #[must_use]
+    pub fn with(self, programme: Arc<Programme>) -> Self {
+        for (number, input) in (0..).zip(&self.inputs) {
+            input.lock().programme = Some((programme.clone(), number));
+        }
+        Self { programme: Some(programme), ..self }
     }
 
     /// Puts an input on air, and another one next; the others are off. Those that come by name tell
     /// their sources.
     pub fn show(&self, on_air: Option<usize>, next: Option<usize>) {
+        self.programme.iter().for_each(|p| p.show(on_air.map(|n| n as u32)));
         for (n, input) in self.inputs.iter().enumerate() {
             input.status.control.set_tally(match (Some(n) == on_air, Some(n) == next) {
                 (true, _) => Some(TallyView::OnAir),
@@ -190,6 +214,8 @@ pub async fn open_input(
             bytes: 0,
             rate: (Instant::now(), 0, 0),
             tap,
+            mixed: false,
+            programme: None,
         }),
     });
     let stave = node.map(StaveWay::by);

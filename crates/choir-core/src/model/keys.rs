@@ -75,6 +75,17 @@ impl Order {
     }
 }
 
+impl Order {
+    /// The line that it puts on this feed, or says to come next on it.
+    #[must_use]
+    pub fn puts_on(&self, on: &str) -> Option<&String> {
+        match self {
+            Self::Take { feed, line: Some(line) } | Self::Next { feed, line } if feed == on => Some(line),
+            _ => None,
+        }
+    }
+}
+
 impl fmt::Display for Order {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

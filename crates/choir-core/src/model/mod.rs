@@ -111,11 +111,14 @@ impl Sheet {
         self.lines.iter().find(|l| l.name == name)
     }
 
-    /// The lines that a feed may carry, that of the start first, each once.
+    /// The lines that a feed may carry, that of the start first, each once: also those that rotas
+    /// and keys put on it.
     #[must_use]
     pub fn lines_of(&self, feed: &Feed) -> Vec<&Line> {
         let mut lines: Vec<&Line> = Vec::new();
-        for line in feed.may_carry().filter_map(|n| self.line(n)) {
+        let by_rota = self.rotas.iter().filter(|r| r.feed == feed.name).flat_map(|r| r.steps.iter().map(|s| &s.line));
+        let by_key = self.keys.iter().filter_map(|k| k.order.puts_on(&feed.name));
+        for line in feed.may_carry().chain(by_rota).chain(by_key).filter_map(|n| self.line(n)) {
             if lines.iter().all(|l| l.name != line.name) {
                 lines.push(line);
             }
@@ -504,6 +507,32 @@ pub struct Accepts {
     pub sizes: Vec<(u32, u32)>,
     /// Frames per second.
     pub rates: Vec<f64>,
+}
+
+impl Accepts {
+    /// The codec is in the list.
+    #[must_use]
+    pub fn takes_codec(&self, codec: &str) -> bool {
+        self.codecs.iter().any(|c| c == codec)
+    }
+
+    /// The size is in the list.
+    #[must_use]
+    pub fn takes_size(&self, size: (u32, u32)) -> bool {
+        self.sizes.contains(&size)
+    }
+
+    /// The rate is in the list.
+    #[must_use]
+    pub fn takes_rate(&self, rate: f64) -> bool {
+        self.rates.iter().any(|r| same_rate(*r, rate))
+    }
+}
+
+/// Rates of pictures that nobody can tell apart: 29.97 and 30000/1001.
+#[must_use]
+pub fn same_rate(a: f64, b: f64) -> bool {
+    (a - b).abs() <= 0.005
 }
 
 #[cfg(test)]

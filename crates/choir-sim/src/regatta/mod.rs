@@ -9,6 +9,7 @@ use crate::{
     SimError,
     camera::{self, Camera, CameraSettings, NamedCamera, NamedCameraSettings, Output, SHIPPED_SIZE},
     device::{self, Quirk, SimDevice, StreamState},
+    programme::Programme,
     relay::{self, Relay, RelaySettings},
     switcher::{self, Desk, Input},
 };
@@ -213,6 +214,15 @@ const INPUTS: &[(&str, &str)] = &[
 const NAMED: &[(&str, &str)] =
     &[("desk-1", "stave://Finish Tower"), ("desk-2", "stave://Start Pontoon"), ("desk-3", "stave://Towpath Bicycle")];
 
+/// The switching desk's programme on its way back.
+const PROGRAMME: &str = "srt://127.20.0.1:7105?mode=caller&bind=127.20.0.31&latency=120";
+
+/// What takes the programme: the gateway to the viewers, and a monitor beside the desk.
+const TAKERS: &[(&str, &str)] = &[
+    ("gateway", "srt://127.20.0.41:7301?mode=listener&latency=200&pbkeylen=16&passphrase-env=REGATTA_PASSPHRASE"),
+    ("desk-monitor", "rtsp://127.20.0.1:8554/programme-out"),
+];
+
 /// Fills in a sheet's secrets as [`give_passphrase`], and keeps its names apart from those of
 /// another demo on this machine.
 pub fn give_secrets(sheet: &mut Sheet, prefix: &str) {
@@ -298,10 +308,12 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         outputs,
         paths: Arc::default(),
     };
-    for (name, url) in INPUTS.iter().chain(NAMED) {
+    for (name, url) in NAMED.iter().chain(INPUTS).chain(TAKERS) {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, Some(&far.desk), stop).await?);
     }
-    let (named, stopped) = (Desk::over(far.inputs[INPUTS.len()..].to_vec()), stop.clone());
+    far.inputs[NAMED.len() + INPUTS.len()..].iter().for_each(|taker| taker.takes_programme());
+    let programme = Programme::open("programme", link(PROGRAMME, prefix)?, ms(60), stop).await?;
+    let (named, stopped) = (Desk::over(far.inputs[..NAMED.len()].to_vec()).with(programme), stop.clone());
     tokio::spawn(async move { named.cycle(ON_AIR, stopped).await });
     let mut paths = Paths::default();
     for (n, path) in path_plans().into_iter().enumerate() {

@@ -15,7 +15,11 @@ use std::{
 };
 
 pub async fn run(args: DemoArgs) -> Result<(), Failure> {
-    let sheet = sheet(&args.net)?;
+    let mut sheet = sheet(&args.net)?;
+    // A recording of the demo is nobody's: it goes with it.
+    let recordings = tempfile::Builder::new().prefix("choir-demo-").tempdir();
+    let recordings = recordings.map_err(|e| Failure::new(FAILED, format!("no folder for the demo's recording: {e}")))?;
+    sheet.record.settings.folder = recordings.path().to_owned();
     let claim = control::claim(&claim_name(&args.net))?;
     eprintln!("The Tarn Hollow Regatta is getting ready: its devices encode their pictures.");
     let (stop_far, stop) = Stop::new();

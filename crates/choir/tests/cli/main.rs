@@ -33,7 +33,7 @@ fn check_tells_all_mistakes_and_its_exit_code_says_so() {
     let place = Place::new();
     let demo = place.write("regatta.toml", include_str!("../../../../demo/regatta.toml"));
     let out = place.run(&["check", &demo]);
-    assert_eq!((out.code, out.stdout.contains("nothing wrong; 7 lines, 5 feeds and 2 devices")), (0, true), "{}", out.stdout);
+    assert_eq!((out.code, out.stdout.contains("nothing wrong; 8 lines, 6 feeds and 2 devices")), (0, true), "{}", out.stdout);
     assert!(out.stderr.contains("skipped, not set") && out.stderr.contains("REGATTA_BICYCLE"), "{}", out.stderr);
     let bad = place.write("bad.toml", "[show]\nname = \"x\"\n[[line]]\nname = \"a\"\nfrom = { mode = \"listner\", port = 0 }\n");
     let out = place.run(&["check", &bad]);

@@ -45,15 +45,15 @@ fn cards_come_as_text_markdown_page_and_json_with_secrets_only_on_request() {
     let out = place.run(&["card", "--all", "--sheet", &sheet, "--reveal", "--html", &page.display().to_string()]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let html = fs::read_to_string(&page).expect("a page");
-    assert!(html.contains("cox &amp; four &lt;oars&gt;") && html.matches("<article>").count() == 16 && html.contains("<svg"));
-    assert!(out.stderr.contains("16 cards") && out.stderr.contains("contains passphrases"), "{}", out.stderr);
+    assert!(html.contains("cox &amp; four &lt;oars&gt;") && html.matches("<article>").count() == 19 && html.contains("<svg"));
+    assert!(out.stderr.contains("19 cards") && out.stderr.contains("contains passphrases"), "{}", out.stderr);
     let message = place.run(&["card", "boathouse-2", "finish-tower", "--sheet", &sheet, "--markdown"]).stdout;
     assert!(
         message.contains("| mode | `listener`") && message.matches("**").count() == 8,
         "a feed with its name, a line and a device: {message}"
     );
     let json: serde_json::Value = serde_json::from_str(&place.run(&["card", "--all", "--sheet", &sheet, "--json"]).stdout).expect("JSON");
-    assert_eq!(json.as_array().map(Vec::len), Some(16));
+    assert_eq!(json.as_array().map(Vec::len), Some(19));
     let wrong = place.run(&["card", "umpire-lunch", "--sheet", &sheet]);
     assert!(wrong.code == 2 && wrong.stderr.contains("Did you mean \"umpire-launch\""), "{}", wrong.stderr);
     assert_eq!(place.run(&["card"]).code, 2);
@@ -411,10 +411,10 @@ mod timing {
             ]);
             let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
             on_time("in time", || assert_eq!((out.code, json["failed"].as_u64()), (0, Some(0)), "{}", out.stdout));
-            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(15), Some(7)));
+            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(18), Some(8)));
             let html = fs::read_to_string(&page).expect("a page");
-            on_time("all good", || assert!(html.contains("15 of 15 good"), "{}", out.stdout));
-            assert_eq!(html.matches("data:image/png").count(), 7, "{} bytes", html.len());
+            on_time("all good", || assert!(html.contains("18 of 18 good"), "{}", out.stdout));
+            assert_eq!(html.matches("data:image/png").count(), 8, "{} bytes", html.len());
         });
     }
 }

@@ -7,7 +7,7 @@ use crate::{
     device::{Keyframe, Sound},
     finding::Grade,
     link::Link,
-    model::Expect,
+    model::{Expect, SLATE, same_rate},
     sheet::reader::Reader,
     units::{Bitrate, say_rate, say_size},
 };
@@ -140,38 +140,41 @@ fn feeds(r: &mut Reader<'_>, whole: &Whole) {
                 r.add(Grade::Error, spot.of_value(&format!("accepts.{key}")), &subject, what, remedy);
             };
             let a = &feed.accepts;
-            if let Some(codec) = w.codec.as_ref().filter(|c| !a.codecs.is_empty() && !a.codecs.contains(c)) {
+            if let Some(codec) = w.codec.as_ref().filter(|c| !a.codecs.is_empty() && !a.takes_codec(c)) {
                 refused("codec", codec.clone(), a.codecs.clone());
             }
-            if let Some(size) = w.size.filter(|s| !a.sizes.is_empty() && !a.sizes.contains(s)) {
+            if let Some(size) = w.size.filter(|s| !a.sizes.is_empty() && !a.takes_size(*s)) {
                 refused("size", say_size(size), a.sizes.iter().map(|s| say_size(*s)).collect());
             }
-            if let Some(rate) = w.rate.filter(|x| !a.rates.is_empty() && !a.rates.iter().any(|y| (x - y).abs() < 0.005)) {
+            if let Some(rate) = w.rate.filter(|x| !a.rates.is_empty() && !a.takes_rate(*x)) {
                 refused("rate", format!("{} frames per second", say_rate(rate)), a.rates.iter().map(|x| say_rate(*x)).collect());
             }
         }
+        let a = &feed.accepts;
         for (name, w) in rest {
             let mut mixed = Vec::new();
-            if let (Some(a), Some(b)) = (&f.codec, &w.codec)
-                && a != b
+            if let Some((f, w)) = f.codec.as_ref().zip(w.codec.as_ref()).filter(|(f, w)| !(f == w || a.takes_codec(f) && a.takes_codec(w)))
             {
-                mixed.push(format!("{a} and {b}"));
+                mixed.push(format!("{f} and {w}"));
             }
-            if let (Some(a), Some(b)) = (f.size, w.size)
-                && a != b
-            {
-                mixed.push(format!("{} and {}", say_size(a), say_size(b)));
+            if let Some((f, w)) = f.size.zip(w.size).filter(|(f, w)| !(f == w || a.takes_size(*f) && a.takes_size(*w))) {
+                mixed.push(format!("{} and {}", say_size(f), say_size(w)));
             }
-            if let (Some(a), Some(b)) = (f.rate, w.rate)
-                && (a - b).abs() > 0.005
-            {
-                mixed.push(format!("{} and {} frames per second", say_rate(a), say_rate(b)));
+            if let Some((f, w)) = f.rate.zip(w.rate).filter(|(f, w)| !(same_rate(*f, *w) || a.takes_rate(*f) && a.takes_rate(*w))) {
+                mixed.push(format!("{} and {} frames per second", say_rate(f), say_rate(w)));
             }
             if !mixed.is_empty() {
                 let what = format!("line \"{name}\" does not match line \"{first}\": {}.", mixed.join("; "));
-                let remedy = "A take between them restarts the decoder of the switcher: set both the same.";
+                let remedy =
+                    "A take between them restarts the decoder at the far end: set both the same, or name all that it takes in accepts.";
                 r.add(Grade::Warning, spot.of_value("takes"), &subject, what, remedy);
             }
+        }
+        let slate = feed.standby.as_ref().is_some_and(|s| s.lines.iter().any(|l| l == SLATE)) && whole.sheet.line(SLATE).is_none();
+        if slate && f.codec.as_deref() == Some("h265") && !a.takes_codec("h264") {
+            let what = format!("the slate that stands in for line \"{first}\" is h264, the line is h265.");
+            let remedy = "The decoder at the far end restarts: let a line or a clip in h265 stand in, or name both in accepts.codec.";
+            r.add(Grade::Warning, spot.of_value("standby"), &subject, what, remedy);
         }
     }
 }
