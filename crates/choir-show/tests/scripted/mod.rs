@@ -60,7 +60,13 @@ impl Stage {
         sources.push(Source::clip(CLIP.0));
         let standby = |back| Standby { back, ..Standby::default() };
         let step = |line: u32, s| RotaStep { line: line.to_string(), lasts: Lasts::For(Duration::from_secs(s)) };
-        let rota = Rota { name: "intervals".into(), feed: "2".into(), steps: vec![step(2, 7), step(0, 5), step(3, 9)], repeat: true, starts: true };
+        let rota = Rota {
+            name: "intervals".into(),
+            feed: "2".into(),
+            steps: vec![step(2, 7), step(0, 5), step(3, 9)],
+            repeat: true,
+            starts: true,
+        };
         let feeds = vec![
             Feed::new(LineId(0), standby(Some(Duration::from_secs(5))), vec![LineId(1), CLIP], None),
             Feed::new(LineId(1), standby(None), vec![CLIP], None),

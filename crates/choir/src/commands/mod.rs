@@ -162,29 +162,48 @@ fn read_url(text: &str) -> Result<Link, Failure> {
     link.ok_or_else(|| Failure::told(USAGE))
 }
 
-/// Waits for Ctrl-C, a polite kill, or the time to pass.
-pub async fn until_stopped(for_time: Option<Duration>) {
-    let time = async {
-        match for_time {
-            Some(t) => tokio::time::sleep(t).await,
-            None => std::future::pending().await,
+/// Waits for Ctrl-C, a polite kill, or the time to pass. Listens from the call on, also while it is
+/// not waited for.
+pub fn until_stopped(for_time: Option<Duration>) -> impl Future<Output = ()> {
+    let (interrupted, time) = (interrupted(), for_time.map(tokio::time::sleep));
+    async {
+        let passed = async {
+            match time {
+                Some(time) => time.await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            () = passed => {}
+            () = interrupted => {}
         }
-    };
-    tokio::select! {
-        () = time => {}
-        () = interrupted() => {}
     }
 }
 
-/// Ctrl-C, a polite kill, or the terminal going away.
-async fn interrupted() {
+/// Ctrl-C, a polite kill, or the terminal going away, from the call on.
+fn interrupted() -> impl Future<Output = ()> {
     use tokio::signal::unix::{SignalKind, signal};
-    let (Ok(mut term), Ok(mut hangup)) = (signal(SignalKind::terminate()), signal(SignalKind::hangup())) else {
-        return std::future::pending().await;
-    };
-    tokio::select! {
-        _ = tokio::signal::ctrl_c() => {}
-        _ = term.recv() => {}
-        _ = hangup.recv() => {}
+    let signals = [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup()].map(signal);
+    async {
+        let [Ok(mut interrupt), Ok(mut term), Ok(mut hangup)] = signals else { return std::future::pending().await };
+        tokio::select! {
+            _ = interrupt.recv() => {}
+            _ = term.recv() => {}
+            _ = hangup.recv() => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rustix::process::{Signal, getpid, kill_process};
+
+    #[tokio::test]
+    async fn a_signal_that_comes_before_it_is_waited_for_is_not_missed() {
+        let left = until_stopped(None);
+        // Not listened for it would end this program.
+        kill_process(getpid(), Signal::HUP).expect("sent");
+        left.await;
     }
 }
