@@ -1,9 +1,9 @@
 //! One feed of a running show, and its ways out.
 
 use crate::{
-    behind::Behind,
+    behind::LinesBehind,
     bus::Bus,
-    media::{FeedMedia, LineMedia},
+    media::FeedMedia,
     meter::{Beside, Drops, Judged, Meter},
     slate::Slate,
 };
@@ -42,7 +42,7 @@ pub(crate) struct FeedRun {
     /// What stands in last, where the sheet says so.
     pub slate: Mutex<Option<Slate>>,
     /// What was taken at once, and what is to be.
-    pub behind: Mutex<Vec<Behind>>,
+    pub behind: LinesBehind,
     /// The line that the engineer has said to come next.
     pub preview: Mutex<Option<LineId>>,
     told: Mutex<Told>,
@@ -103,7 +103,7 @@ impl FeedRun {
             outs: RwLock::default(),
             director: Mutex::default(),
             slate: Mutex::default(),
-            behind: Mutex::default(),
+            behind: LinesBehind::default(),
             preview: Mutex::default(),
             told: Mutex::default(),
         })
@@ -122,37 +122,6 @@ impl FeedRun {
     /// Changes which ways out it has.
     pub fn set_outs(&self, outs: Vec<Arc<OutRun>>) {
         *write(&self.outs) = outs;
-    }
-
-    /// Begins to put a line on: at its next keyframe, or `at_once` from its last one if that is
-    /// kept. Then gives by how much it is behind.
-    pub fn put_on(&self, line: &Arc<LineMedia>, id: LineId, at_once: bool) -> Option<Duration> {
-        let mut behind = lock(&self.behind);
-        let on = self.media.reading().on == Some(id);
-        if !on {
-            // It was on before, and has not been let go of yet.
-            behind.retain(|b| b.line != id);
-        }
-        match Some(line).filter(|_| at_once && !on).and_then(|line| Behind::begin(line, id, &self.media)) {
-            Some(new) => {
-                let by = new.by;
-                behind.push(new);
-                Some(by)
-            }
-            None => {
-                self.media.take(Some(id));
-                None
-            }
-        }
-    }
-
-    /// Lets go of what is neither on nor to be.
-    pub fn end_behind(&self) {
-        let mut behind = lock(&self.behind);
-        if !behind.is_empty() {
-            let reading = self.media.reading();
-            behind.retain(|b| [reading.on, reading.wanted].contains(&Some(b.line)));
-        }
     }
 
     /// Tells a take that has been made; true when there was one.
@@ -207,7 +176,7 @@ impl FeedRun {
         let on = reading.line().map(name).unwrap_or_default();
         let runs = self.outs();
         let outs: Vec<LinkView> = runs.iter().map(|o| o.view(drops)).collect();
-        let behind = lock(&self.behind).iter().find(|b| Some(b.line) == reading.line()).map(|b| in_ms(b.by));
+        let behind = reading.line().and_then(|line| self.behind.of(line)).map(in_ms);
         let delay = lines.iter().find(|l| l.name == on).and_then(|l| l.delay_ms);
         let way = outs.iter().zip(&runs).find_map(|(view, run)| way_out_ms(view, &run.link));
         FeedView {

@@ -156,7 +156,7 @@ impl Inner {
             line.status.control.start();
         }
         // A clip begins with a keyframe now.
-        let behind = feed.put_on(&line.media, line.id, at_once && !line.starts_at_take());
+        let behind = feed.behind.put_on(&feed.media, &line.media, line.id, at_once && !line.starts_at_take());
         if let Some((sub, _)) = &feed.sub {
             let small = self.sub_of(line);
             sub.take(small);

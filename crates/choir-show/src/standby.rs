@@ -49,7 +49,7 @@ impl Inner {
     /// Clips that were taken and are on no feed any more rest until the next take; feeds let go of
     /// lines that they had at once.
     fn rest_clips(&self) {
-        self.feeds().iter().for_each(|f| f.end_behind());
+        self.feeds().iter().for_each(|f| f.behind.let_go(&f.media));
         let started: Vec<_> = self.lines().into_iter().filter(|l| l.status.control.started().is_some()).collect();
         started.iter().filter(|l| !self.is_wanted(l)).for_each(|l| l.status.control.rest());
     }

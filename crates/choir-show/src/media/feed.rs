@@ -182,11 +182,15 @@ impl FeedMedia {
         }
     }
 
-    /// It carries this line in some shape, or is to: otherwise it needs nothing of it.
+    /// Its picture is of this line in some shape, or is to be.
+    pub fn carries(&self, line: LineId) -> bool {
+        lock(&self.state).carries(line)
+    }
+
+    /// It takes something of this line: otherwise it needs nothing of it.
     pub(super) fn is_of(&self, line: LineId) -> bool {
         let s = lock(&self.state);
-        let hears = s.compose.as_ref().is_some_and(|c| c.hears(line.0));
-        hears || s.wanted == Some(line.0) || s.splicer.holds(line.0) || s.units.holds(line.0)
+        s.compose.as_ref().is_some_and(|c| c.hears(line.0)) || s.carries(line)
     }
 
     pub(super) fn push(&self, key: SourceKey, now: i64, piece: &Piece<'_>, preroll: &Preroll) {
@@ -237,6 +241,10 @@ impl FeedMedia {
 }
 
 impl FeedState {
+    fn carries(&self, line: LineId) -> bool {
+        self.wanted == Some(line.0) || self.splicer.holds(line.0) || self.units.holds(line.0)
+    }
+
     /// Its ways out all take units, or what they take is made of units: then these say which line
     /// is on, otherwise the transport stream.
     fn by_units(&self) -> bool {

@@ -308,12 +308,13 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         outputs,
         paths: Arc::default(),
     };
-    for (name, url) in NAMED.iter().chain(INPUTS).chain(TAKERS) {
+    for (name, url) in INPUTS.iter().chain(NAMED).chain(TAKERS) {
         far.inputs.push(switcher::open_input(name, &link(url, prefix)?, ms(60), None, Some(&far.desk), stop).await?);
     }
-    far.inputs[NAMED.len() + INPUTS.len()..].iter().for_each(|taker| taker.takes_programme());
+    let (inputs, takers) = far.inputs.split_at(INPUTS.len() + NAMED.len());
+    takers.iter().for_each(|taker| taker.takes_programme());
     let programme = Programme::open("programme", link(PROGRAMME, prefix)?, ms(60), stop).await?;
-    let (named, stopped) = (Desk::over(far.inputs[..NAMED.len()].to_vec()).with(programme), stop.clone());
+    let (named, stopped) = (Desk::over(inputs[INPUTS.len()..].to_vec()).with(programme), stop.clone());
     tokio::spawn(async move { named.cycle(ON_AIR, stopped).await });
     let mut paths = Paths::default();
     for (n, path) in path_plans().into_iter().enumerate() {

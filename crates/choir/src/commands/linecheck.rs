@@ -239,7 +239,7 @@ mod tests {
     #[test]
     fn lines_are_chosen_by_name_and_feeds_follow() {
         let sheet = read_sheet(regatta::SHEET).0.expect("the demo");
-        assert_eq!(chosen(&sheet, &[]).expect("all").len(), 7);
+        assert_eq!(chosen(&sheet, &[]).expect("all").len(), 8);
         let one = chosen(&sheet, &["umpire-launch".into()]).expect("one");
         let part = part(&sheet, &one);
         assert_eq!((part.lines.len(), part.feeds.len(), part.feeds[0].name.as_str()), (1, 1, "boathouse-3"));
