@@ -20,6 +20,8 @@ const SOUND_BPS: u64 = 128_000;
 /// A transport stream's packet and table headers: 188 bytes carry 184, tables and filling take 1.5
 /// %.
 const TRANSPORT_STREAM: f64 = 188.0 / 184.0 * 1.015;
+/// Bytes in one packet of TCP with time stamps on a wired network.
+const RTMP_PAYLOAD: f64 = 1448.0;
 /// Media in one QUIC packet on a wired network.
 const QUIC_PAYLOAD: f64 = 1400.0;
 /// Media bytes in a packet: seven transport packets, or what fits an RTP packet.
@@ -221,6 +223,8 @@ fn stream(subject: String, way: Way, wired: bool, parts: Parts) -> Stream {
         Link::Udp(_) => (TRANSPORT_STREAM, TS_PAYLOAD, 28.0, "UDP, IP"),
         Link::Rtp(r) if r.sdp.is_none() => (TRANSPORT_STREAM, TS_PAYLOAD, 40.0, "RTP, UDP, IP"),
         Link::Rtp(_) | Link::Rtsp(_) => (1.0, RTP_PAYLOAD, 40.0, "RTP, UDP, IP"),
+        // Heads of chunks and messages: less than one in a thousand.
+        Link::Rtmp(_) => (1.0, RTMP_PAYLOAD, 52.0, "RTMP, TCP, IP"),
         // Heads of 36 bytes a picture vanish beside these: UDP, IP, QUIC's own and its seal.
         Link::Stave(_) => (1.0, QUIC_PAYLOAD, 28.0 + 33.0, "QUIC, UDP, IP"),
         Link::File(_) | Link::Wall(_) => return blank(),

@@ -4,7 +4,7 @@
 use crate::{
     advice::{USUAL_RATE, overhead_for},
     device::{AUDIO_INPUTS, Device, StreamWish},
-    link::{Link, Mode, RtspLink, SrtLink, StaveLink, opposite, show_url},
+    link::{Link, Mode, RtmpLink, RtspLink, SrtLink, StaveLink, opposite, show_url},
     model::{Expect, Feed, Line, Sheet},
     secret::{Secret, SecretText},
     stave::PORT as STAVE_PORT,
@@ -153,6 +153,8 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
         Link::Rtp(_) => format!("Set the far end to {verb} a transport stream over RTP:"),
         Link::Rtsp(_) if sends => "Set the far end to serve RTSP:".into(),
         Link::Rtsp(_) => "Set the far end to pull by RTSP:".into(),
+        Link::Rtmp(_) if sends => "Set the far end to publish by RTMP:".into(),
+        Link::Rtmp(_) => "Set the far end to play by RTMP:".into(),
         Link::Stave(_) | Link::File(_) | Link::Wall(_) => String::new(),
     };
     let mut card = Card { subject, title, task, entries: Vec::new(), url: None, missing: Vec::new() };
@@ -161,10 +163,11 @@ fn start(subject: String, title: String, far: &Link, sends: bool, reveal: Option
         Link::Udp(u) => place(&mut card, u.host.as_deref(), Some(u.port), sends),
         Link::Rtp(r) => place(&mut card, r.host.as_deref(), r.port, sends),
         Link::Rtsp(r) => rtsp_entries(&mut card, r, sends, reveal),
+        Link::Rtmp(r) => rtmp_entries(&mut card, r, reveal),
         Link::Stave(_) | Link::File(_) | Link::Wall(_) => {}
     }
     // A URL without its host is of no use to whoever scans it.
-    let whole = !matches!(far, Link::Rtsp(RtspLink { host: None, .. }));
+    let whole = !matches!(far, Link::Rtsp(RtspLink { host: None, .. }) | Link::Rtmp(RtmpLink { host: None, .. }));
     card.url = whole.then(|| far_url(far, reveal));
     card
 }
@@ -286,6 +289,21 @@ fn rtsp_entries(card: &mut Card, r: &RtspLink, serves: bool, reveal: Option<Reve
     }
 }
 
+/// Server and key as two fields, as phones and cameras ask for them.
+fn rtmp_entries(card: &mut Card, r: &RtmpLink, reveal: Option<Reveal<'_>>) {
+    match &r.host {
+        Some(host) => {
+            add(card, "server", r.server(host));
+            note(card, "also called URL or address; without the key");
+        }
+        None => unknown_address(card),
+    }
+    if let Some(key) = &r.key {
+        secret_entry(card, "stream key", key, reveal);
+        note(card, "also called stream name");
+    }
+}
+
 /// What the picture and sound must be.
 fn media(card: &mut Card, wanted: &Expect, source: Option<&StreamWish>) {
     if let Some(codec) = &wanted.codec {
@@ -347,6 +365,12 @@ fn far_url(far: &Link, reveal: Option<Reveal<'_>>) -> String {
                 _ => show_url(&Link::Rtsp(plain)),
             }
         }
+        // Both in one, as some pages take them.
+        Link::Rtmp(r) => match (&r.host, fetched(&r.key)) {
+            (Some(host), Some(key)) => format!("{}/{}", r.server(host), key.reveal()),
+            (Some(host), None) => r.server(host),
+            (None, _) => show_url(far),
+        },
         _ => show_url(far),
     }
 }

@@ -68,6 +68,8 @@ fn waiting() -> Vec<Waiting> {
         Waiting::Caller { port: 7103, stream_id: None, refused: None },
         Waiting::Caller { port: 7103, stream_id: Some(text("umpire-launch")), refused: None },
         Waiting::Caller { port: 7103, stream_id: None, refused: Some(refused(Some(Fault::Passphrase), "wrong passphrase")) },
+        Waiting::Publisher { port: 1935, app: text("in/regatta"), refused: None },
+        Waiting::Publisher { port: 1935, app: text("in/regatta"), refused: Some(refused(Some(Fault::StreamKey), "wrong stream key")) },
         Waiting::Packets { port: 7301 },
         Waiting::FarEnd,
         Waiting::EndOfFile,
@@ -86,7 +88,7 @@ fn waiting() -> Vec<Waiting> {
     for w in &all {
         match w {
             Waiting::Start | Waiting::Caller { .. } | Waiting::Packets { .. } | Waiting::FarEnd | Waiting::EndOfFile | Waiting::Take => {}
-            Waiting::Viewers | Waiting::Receivers { .. } | Waiting::Source { .. } | Waiting::Offer { .. } | Waiting::Discovery => {}
+            Waiting::Publisher { .. } | Waiting::Viewers | Waiting::Receivers { .. } | Waiting::Source { .. } | Waiting::Offer { .. } | Waiting::Discovery => {}
         }
     }
     all
@@ -229,6 +231,11 @@ fn notices() -> Vec<Notice> {
     let all = vec![
         Notice::Connected { peer: peer(), cipher: Some(text("AES-128")), latency: Duration::from_millis(120) },
         Notice::Connected { peer: peer(), cipher: None, latency: Duration::from_millis(120) },
+        Notice::Publishes { from: peer(), agent: Some(text("boat cam 2")) },
+        Notice::Publishes { from: peer(), agent: None },
+        Notice::Taken(text("127.20.0.51:1935")),
+        Notice::LeftOut { pictures: 48, waited: Duration::from_millis(3100) },
+        Notice::NotCarried(text("MP3")),
         Notice::Lost(Loss::Caller { peer: Some(peer()), fault: None, why: text("silent for 5 s") }),
         Notice::CallerRefused(refused(Some(Fault::Passphrase), "wrong passphrase")),
         Notice::Network(text("network is unreachable")),
@@ -270,6 +277,7 @@ fn notices() -> Vec<Notice> {
     for n in &all {
         match n {
             Notice::Connected { .. } | Notice::Lost(_) | Notice::CallerRefused(_) | Notice::Network(_) | Notice::SendFailed { .. } => {}
+            Notice::Publishes { .. } | Notice::Taken(_) | Notice::LeftOut { .. } | Notice::NotCarried(_) => {}
             Notice::MediaFrom(_) | Notice::SenderRestarted | Notice::DroppingDamaged | Notice::ClockJumped => {}
             Notice::StampsCorrected { .. } | Notice::Misbehaves(_) | Notice::TrackIgnored { .. } | Notice::FallsBackToTcp(_) => {}
             Notice::Redirected(_) | Notice::Served(_) | Notice::ViewerSlow(_) | Notice::ViewerDropped(..) | Notice::PlayedOut => {}

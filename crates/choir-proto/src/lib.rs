@@ -8,6 +8,7 @@
 //! | [`srt`] | SRT live mode, after draft-sharabayko-srt: [`srt::Endpoint`] per socket |
 //! | [`ts`] | MPEG transport streams (ISO 13818-1): reader, writer, splicer |
 //! | [`rtsp`] | RTSP 1.0 (RFC 2326): client and server, session descriptions |
+//! | [`rtmp`] | RTMP 1.0: publishers, players and servers, and their tags |
 //! | [`auth`] | Basic and Digest, both ends of it |
 //! | [`onvif`] | what is said to a device by ONVIF: SOAP messages, WS-Discovery, both written and read |
 //! | [`visca`] | VISCA: messages, the header over IP, and a controller for one camera |
@@ -34,6 +35,7 @@ pub mod media;
 pub mod mp4;
 pub mod mux;
 pub mod onvif;
+pub mod rtmp;
 pub mod rtp;
 pub mod rtsp;
 pub mod sequence;

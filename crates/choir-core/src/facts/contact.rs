@@ -21,6 +21,8 @@ pub enum Fault {
     OneSided,
     /// The stream ID is not known there.
     StreamId,
+    /// The stream key is not known there.
+    StreamKey,
     /// User or password are not accepted.
     Login,
     /// There is nothing under this path.
@@ -54,7 +56,7 @@ impl Contact {
     pub fn fault(&self) -> Option<Fault> {
         match self {
             Self::Lost(loss) => loss.fault(),
-            Self::Waiting(Waiting::Caller { refused, .. }) => refused.as_ref().and_then(|r| r.fault),
+            Self::Waiting(Waiting::Caller { refused, .. } | Waiting::Publisher { refused, .. }) => refused.as_ref().and_then(|r| r.fault),
             _ => None,
         }
     }
@@ -92,6 +94,15 @@ pub enum Waiting {
         stream_id: Option<String>,
         /// A caller that was refused by every link of the port, and may have been meant for this
         /// one.
+        refused: Option<Refused>,
+    },
+    /// A publisher.
+    Publisher {
+        /// Port that listens.
+        port: u16,
+        /// The path before the stream key.
+        app: String,
+        /// One that was refused with this path.
         refused: Option<Refused>,
     },
     /// The first packet on a port without handshake.

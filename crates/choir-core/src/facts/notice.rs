@@ -15,6 +15,24 @@ pub enum Notice {
         /// Latency in force.
         latency: Duration,
     },
+    /// A publisher has begun.
+    Publishes {
+        /// Its address.
+        from: SocketAddr,
+        /// What it calls itself.
+        agent: Option<String>,
+    },
+    /// A server takes what is published.
+    Taken(String),
+    /// A server takes it too slowly: pictures are left out, and how long the oldest had waited.
+    LeftOut {
+        /// Pictures.
+        pictures: u64,
+        /// Of the oldest.
+        waited: Duration,
+    },
+    /// A publisher sends something that is not carried.
+    NotCarried(String),
     /// A link was lost.
     Lost(Loss),
     /// A caller was turned away.

@@ -64,7 +64,7 @@ pub(super) fn judge_sent(items: &mut Items, to: &Link, seen: &Seen, limits: &Lim
     let sending = seen.link.rate_bps > 0;
     match to {
         _ if gone(seen).is_some() => items.failed(Step::Picture, gone(seen).unwrap_or_default(), GONE),
-        Link::Srt(_) | Link::Rtsp(_) | Link::Stave(_) if !joined => items.open(Step::Picture, "nobody there yet"),
+        Link::Srt(_) | Link::Rtsp(_) | Link::Rtmp(_) | Link::Stave(_) if !joined => items.open(Step::Picture, "nobody there yet"),
         _ if sending => items.passed(Step::Picture, format!("{} go out", Bitrate(seen.link.rate_bps))),
         _ if seen.over => items.failed(Step::Picture, "nothing goes out", "Its line is silent: solve that first."),
         _ => items.open(Step::Picture, "its line brings nothing yet"),

@@ -16,6 +16,7 @@ pub(super) fn judge(items: &mut Items, link: &Link, card: &str, seen: &Seen, inb
     let host = match link {
         Link::Srt(s) => s.host.as_deref(),
         Link::Rtsp(r) => r.host.as_deref(),
+        Link::Rtmp(r) => r.host.as_deref(),
         Link::Stave(s) => Some(s.name.as_str()),
         _ => None,
     };
@@ -102,7 +103,11 @@ fn called(items: &mut Items, host: &str, fault: Option<Fault>, (seen, joined): (
 }
 
 fn login(items: &mut Items, link: &Link, fault: Option<Fault>, (seen, joined): (&Seen, bool), inbound: bool) {
-    let named = matches!(link, Link::Rtsp(r) if r.user.is_some());
+    let named = match link {
+        Link::Rtsp(r) => r.user.is_some(),
+        Link::Rtmp(r) => r.user.is_some(),
+        _ => false,
+    };
     match fault {
         Some(Fault::Login) if matches!(link, Link::Stave(_)) => {
             let remedy =
@@ -131,6 +136,7 @@ fn handshake(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, (
     let protocol = match link {
         Link::Srt(_) => "SRT",
         Link::Rtsp(_) => "RTSP",
+        Link::Rtmp(_) => "RTMP",
         Link::Stave(_) => "Stave",
         Link::Udp(_) | Link::Rtp(_) | Link::File(_) | Link::Wall(_) => {
             return items.skipped(Step::Handshake, "this kind of link has none");
@@ -146,6 +152,7 @@ fn handshake(items: &mut Items, link: &Link, card: &str, fault: Option<Fault>, (
             format!("something answers there, but not {protocol}"),
             "Another service has this port: check the port and the protocol at the other end.",
         ),
+        Some(Fault::StreamKey) => items.failed(Step::Handshake, "stream key refused", &says("Each character counts.")),
         Some(Fault::StreamId) => items.failed(Step::Handshake, "stream ID refused", &says("It is case-sensitive.")),
         Some(Fault::Path) => {
             items.failed(Step::Handshake, "no stream at this path", "\"choir device show\" lists the paths. Check for a missing slash.")

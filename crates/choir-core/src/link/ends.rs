@@ -1,7 +1,7 @@
 //! The two ends of a link: what the other one must be set to, and where two settings contradict
 //! each other.
 
-use super::{Link, Mode, RtpLink, RtspLink, SrtLink, UdpLink};
+use super::{Link, Mode, RtmpLink, RtpLink, RtspLink, SrtLink, UdpLink};
 use crate::{finding::Grade, secret::Secret, units::say_duration};
 use std::{
     net::{IpAddr, Ipv4Addr},
@@ -16,6 +16,7 @@ pub fn own_port(link: &Link) -> Option<u16> {
         Link::Srt(s) => Some(s.port),
         Link::Udp(u) => Some(u.port),
         Link::Rtp(r) => r.port,
+        Link::Rtmp(r) => r.listens.then(|| r.port()),
         Link::Rtsp(_) | Link::Stave(_) | Link::File(_) | Link::Wall(_) => None,
     }
 }
@@ -48,8 +49,10 @@ pub fn opposite(link: &Link, inbound: bool, own: Option<&str>, latency: Duration
                 ..RtspLink::default()
             })
         }
-        // A name fits by itself: there is nothing to be typed that must match.
-        Link::Stave(_) | Link::File(_) | Link::Wall(_) => return None,
+        Link::Rtmp(r) if r.listens => Link::Rtmp(RtmpLink { listens: false, host: own, ..r.clone() }),
+        // A name fits by itself: there is nothing to be typed that must match; a platform or a server
+        // that is pulled from says itself what its address is.
+        Link::Rtmp(_) | Link::Stave(_) | Link::File(_) | Link::Wall(_) => return None,
     })
 }
 
@@ -126,6 +129,22 @@ pub fn clashes(link: &Link, far: &Link, inbound: bool, own: Option<&str>, latenc
             }
             found
         }
+        (Link::Rtmp(w), Link::Rtmp(f)) => {
+            let mut found = place_clashes((w.host.as_deref(), Some(w.port())), (f.host.as_deref(), Some(f.port())));
+            if w.app != f.app {
+                found.push(clash(
+                    Grade::Error,
+                    format!("the far end has the path \"{}\", this end \"{}\".", f.app, w.app),
+                    "Write the same path at both ends.",
+                ));
+            }
+            if let (Some(Secret::Literal(a)), Some(Secret::Literal(b))) = (&w.key, &f.key)
+                && a != b
+            {
+                found.push(clash(Grade::Error, "the two ends have different stream keys.", "Set the same at both ends."));
+            }
+            found
+        }
         (w, f) => {
             let (this, that) = (kind(w), kind(f));
             vec![clash(Grade::Error, format!("this end speaks {this}, the far end {that}."), "Both ends must speak the same.")]
@@ -139,6 +158,7 @@ fn kind(link: &Link) -> &'static str {
         Link::Udp(_) => "transport stream over UDP",
         Link::Rtp(_) => "RTP",
         Link::Rtsp(_) => "RTSP",
+        Link::Rtmp(_) => "RTMP",
         Link::Stave(_) => "Stave",
         Link::File(_) => "a file",
         Link::Wall(_) => "a wall",

@@ -71,7 +71,7 @@ const URL_SRT: &[&str] =
 pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>) {
     let mut c = Collector::new(fields, at, Form::Sheet);
     // A url is only ever one of these; the others are written as plain text.
-    let default = if c.has("url") { "rtsp" } else { "srt" };
+    let default = if c.begins("url", "rtmp") { "rtmp" } else if c.has("url") { "rtsp" } else { "srt" };
     let kind = c.text("kind").map_or_else(|| default.to_owned(), |(k, _)| k);
     let link = match kind.as_str() {
         "srt" => {
@@ -82,6 +82,7 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
         "udp" => c.udp(None),
         "rtp" => c.rtp(None),
         "rtsp" => c.rtsp(None),
+        "rtmp" => c.rtmp(None, false),
         "stave" => c.stave(None),
         "wall" => c.wall(None),
         "file" => {
@@ -103,7 +104,7 @@ pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>
             c.problem(
                 at,
                 format!("kind \"{other}\" is unknown."),
-                did_you_mean(other, &["srt", "rtsp", "rtp", "udp", "stave", "wall", "file"]),
+                did_you_mean(other, &["srt", "rtsp", "rtmp", "rtp", "udp", "stave", "wall", "file"]),
             );
             None
         }
@@ -162,6 +163,23 @@ impl Collector {
 
     pub fn has(&self, key: &str) -> bool {
         self.fields.contains_key(key)
+    }
+
+    /// A text that begins so.
+    fn begins(&self, key: &str, with: &str) -> bool {
+        self.fields.get(key).is_some_and(|f| matches!(&f.value, Value::Text(t) if t.starts_with(with)))
+    }
+
+    /// A field that is true or false.
+    pub fn flag(&mut self, key: &str) -> bool {
+        match self.take(key) {
+            Some((Value::Flag(on), _)) => on,
+            Some((_, at)) => {
+                self.problem(at, format!("{key} must be true or false."), "Write it without quotes.");
+                false
+            }
+            None => false,
+        }
     }
 
     pub fn take(&mut self, key: &str) -> Option<(Value, usize)> {

@@ -211,14 +211,19 @@ impl Collector {
         })
     }
 
-    fn password(&mut self) -> Option<Secret> {
-        match self.take("password") {
+    pub(super) fn password(&mut self) -> Option<Secret> {
+        self.secret_of("password")
+    }
+
+    /// A secret: written out, or where it is.
+    pub(super) fn secret_of(&mut self, name: &str) -> Option<Secret> {
+        match self.take(name) {
             Some((Value::Text(t), _)) => return Some(Secret::Literal(SecretText::new(t))),
             Some((Value::Secret(s), _)) => return Some(s),
-            Some((_, at)) => self.problem(at, "the password must be a text.", "Or { env = \"NAME\" }, or { file = \"PATH\" }."),
+            Some((_, at)) => self.problem(at, format!("the {name} must be a text."), "Or { env = \"NAME\" }, or { file = \"PATH\" }."),
             None => {}
         }
-        let env = self.text("password-env").map(|(n, _)| Secret::Env(n));
-        env.or_else(|| self.text("password-file").map(|(p, _)| Secret::File(p.into())))
+        let env = self.text(&format!("{name}-env")).map(|(n, _)| Secret::Env(n));
+        env.or_else(|| self.text(&format!("{name}-file")).map(|(p, _)| Secret::File(p.into())))
     }
 }

@@ -4,12 +4,14 @@
 mod ends;
 mod fields;
 mod lan;
+mod rtmp;
 mod stave;
 mod url;
 mod wall;
 
 pub use ends::{Clash, clashes, opposite, own_port};
 pub use fields::{Field, Problem, Value, from_fields};
+pub use rtmp::RtmpLink;
 pub use stave::{StaveLink, group_place, name_problem as stave_name_problem};
 pub use url::{parse_url, redact, show_url};
 pub use wall::WallLink;
@@ -212,6 +214,8 @@ pub enum Link {
     Rtp(RtpLink),
     /// RTSP.
     Rtsp(RtspLink),
+    /// RTMP.
+    Rtmp(RtmpLink),
     /// A named source on the LAN.
     Stave(StaveLink),
     /// File.
@@ -247,6 +251,7 @@ impl Link {
             Self::Udp(u) => (u.host.as_deref(), u.interface),
             Self::Rtp(r) => (r.host.as_deref(), r.interface),
             Self::Rtsp(r) => (r.host.as_deref(), r.interface),
+            Self::Rtmp(r) => (r.host.as_deref(), None),
             Self::Stave(s) => return s.at().map(|a| a.ip()).into_iter().collect(),
             Self::File(_) | Self::Wall(_) => (None, None),
         };
@@ -258,6 +263,7 @@ impl Link {
     pub fn calls(&self, inbound: bool) -> bool {
         match self {
             Self::Srt(s) => s.mode != Mode::Listener,
+            Self::Rtmp(r) => !r.listens,
             Self::Rtsp(_) | Self::Stave(_) => inbound,
             Self::Udp(_) | Self::Rtp(_) | Self::File(_) | Self::Wall(_) => false,
         }
@@ -267,7 +273,7 @@ impl Link {
     #[must_use]
     pub fn waits(&self, inbound: bool) -> bool {
         match self {
-            Self::Srt(_) | Self::Rtsp(_) | Self::Stave(_) => !self.calls(inbound),
+            Self::Srt(_) | Self::Rtsp(_) | Self::Rtmp(_) | Self::Stave(_) => !self.calls(inbound),
             Self::Udp(_) | Self::Rtp(_) => inbound,
             Self::File(_) | Self::Wall(_) => false,
         }
@@ -279,14 +285,15 @@ impl Link {
         matches!(self, Self::File(FileLink { at_take: true, .. }) | Self::Wall(_))
     }
 
-    /// Every secret that it names.
-    #[must_use]
-    pub fn secret(&self) -> Option<&Secret> {
-        match self {
-            Self::Srt(s) => s.passphrase.as_ref(),
-            Self::Rtsp(r) => r.password.as_ref(),
-            _ => None,
-        }
+    /// Every secret that it names, with what it is called in a sheet.
+    pub fn secrets(&self) -> impl Iterator<Item = (&'static str, &Secret)> {
+        let (first, second) = match self {
+            Self::Srt(s) => (s.passphrase.as_ref().map(|s| ("passphrase", s)), None),
+            Self::Rtsp(r) => (r.password.as_ref().map(|s| ("password", s)), None),
+            Self::Rtmp(r) => (r.key.as_ref().map(|s| ("key", s)), r.password.as_ref().map(|s| ("password", s))),
+            _ => (None, None),
+        };
+        first.into_iter().chain(second)
     }
 
     /// Why it cannot be a line's way in, as what is the case and what to do.

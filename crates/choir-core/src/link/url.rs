@@ -23,13 +23,14 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
         return (Some(file(text)), Vec::new());
     };
     let rest_at = scheme.len() + 3;
-    if scheme.eq_ignore_ascii_case("rtsp") {
-        // The query is the camera's; our own settings stand behind a #, which is never sent.
+    let tls = scheme.eq_ignore_ascii_case("rtmps");
+    if scheme.eq_ignore_ascii_case("rtsp") || scheme.eq_ignore_ascii_case("rtmp") || tls {
+        // The query is the camera's or belongs to the key; our own settings stand behind a #, which is never sent.
         let (place, own) = rest.split_once('#').unwrap_or((rest, ""));
         let fields = query_fields(own, rest_at + place.len() + 1);
         let mut c = Collector::new(fields, rest_at, Form::Url);
         let place = rtsp_place(&mut c, place, rest_at);
-        let link = c.rtsp(Some(place));
+        let link = if scheme.eq_ignore_ascii_case("rtsp") { c.rtsp(Some(place)) } else { c.rtmp(Some(place), tls) };
         return c.finish(link);
     }
     let (place, query) = rest.split_once('?').unwrap_or((rest, ""));
@@ -80,7 +81,7 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
             None
         }
         other => {
-            let known = ["srt", "rtsp", "rtp", "udp", "stave", "wall", "file"];
+            let known = ["srt", "rtsp", "rtmp", "rtmps", "rtp", "udp", "stave", "wall", "file"];
             c.problem(0, format!("\"{other}://\" is not a supported protocol."), did_you_mean(other, &known));
             None
         }
@@ -162,6 +163,7 @@ pub fn show_url(link: &Link) -> String {
             url
         }
         Link::Rtsp(r) => show_rtsp(r),
+        Link::Rtmp(r) => super::rtmp::show(r, &host_text(r.host.as_deref()), add),
         Link::Stave(s) => super::stave::show(s, add),
         Link::Wall(w) => super::wall::show(w, add),
         Link::File(FileLink { path: None, .. }) => "-".into(),

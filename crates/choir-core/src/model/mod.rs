@@ -183,6 +183,7 @@ impl Sheet {
             Link::Udp(u) => u.interface.map(|i| i.to_string()),
             Link::Rtp(r) => r.interface.map(|i| i.to_string()),
             Link::Rtsp(r) => r.host.clone(),
+            Link::Rtmp(r) => r.host.clone().filter(|_| r.listens),
             Link::Stave(_) | Link::File(_) | Link::Wall(_) => None,
         };
         let own = own.filter(|h| h.parse::<std::net::IpAddr>().map_or(true, |ip| !ip.is_unspecified()));

@@ -21,14 +21,14 @@ pub fn judge_secrets(sheet: &Sheet, fetch: &dyn Fn(&Secret) -> Option<SecretText
     let of_lines = sheet.lines.iter().map(|l| (format!("line \"{}\"", l.name), &l.from, true));
     let of_feeds = sheet.feeds.iter().flat_map(|f| f.to.iter().map(move |to| (format!("feed \"{}\"", f.name), to, false)));
     for (subject, link, line) in of_lines.chain(of_feeds) {
-        let Some(secret) = link.secret().filter(kept) else { continue };
-        let Some(text) = fetch(secret) else {
-            missing.push(source(secret));
-            continue;
-        };
-        if link.srt().is_none() {
-            continue;
+        let mut fetched = None;
+        for (_, secret) in link.secrets().filter(|(_, s)| kept(s)) {
+            match fetch(secret) {
+                Some(text) => fetched = Some(text),
+                None => missing.push(source(secret)),
+            }
         }
+        let Some(text) = fetched.filter(|_| link.srt().is_some()) else { continue };
         if let Some(what) = passphrase_length_problem(text.reveal().len()) {
             add(Grade::Error, &subject, what, "It needs 10 to 79.");
         } else if let Some((what, remedy)) = weak_passphrase(&text) {

@@ -10,6 +10,10 @@ impl fmt::Display for Waiting {
                 write!(f, "no caller{id} on port {port} yet")?;
                 refused.as_ref().map_or(Ok(()), |r| write!(f, "; {r}"))
             }
+            Self::Publisher { port, app, refused } => {
+                write!(f, "no publisher on port {port}, path {app}, yet")?;
+                refused.as_ref().map_or(Ok(()), |r| write!(f, "; {r}"))
+            }
             Self::Packets { port } => write!(f, "no packet on port {port} yet"),
             Self::FarEnd => f.write_str("waiting for the far end before playing"),
             Self::Take => f.write_str("ready; plays when it is taken"),

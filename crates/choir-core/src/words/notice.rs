@@ -8,6 +8,16 @@ impl fmt::Display for Notice {
                 let cipher = cipher.as_deref().unwrap_or("no encryption");
                 write!(f, "connected with {peer}, {cipher}, latency {} ms", latency.as_millis())
             }
+            Self::Publishes { from, agent } => {
+                write!(f, "{from} publishes")?;
+                agent.as_ref().map_or(Ok(()), |a| write!(f, " ({a})"))
+            }
+            Self::Taken(by) => write!(f, "{by} takes the stream"),
+            Self::LeftOut { pictures, waited } => {
+                let s = waited.as_secs_f64();
+                write!(f, "the server takes it too slowly: {pictures} pictures left out that had waited {s:.1} s; the next keyframe goes on")
+            }
+            Self::NotCarried(what) => write!(f, "{what} is not carried"),
             Self::Lost(loss) => write!(f, "lost: {loss}"),
             Self::CallerRefused(refused) => refused.fmt(f),
             Self::Network(cause) => write!(f, "network error: {cause}"),

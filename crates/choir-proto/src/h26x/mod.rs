@@ -3,10 +3,12 @@
 
 mod h264;
 mod h265;
+mod record;
 mod stamp;
 
 pub use h264::{Colour, NalKind, VideoFormat, access_unit_delimiter, is_keyframe, nal_units, parse_sps, start_code};
 pub use h265::{HevcNal, parse_hevc_sps};
+pub use record::{DecoderRecord, with_lengths, with_start_codes};
 pub use stamp::{Stamp, find_hevc_stamp, find_stamp, hevc_stamp_sei, stamp_sei};
 
 use std::borrow::Cow;

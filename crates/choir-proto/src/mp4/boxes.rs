@@ -48,9 +48,6 @@ impl Numbers<'_> {
         self.0 = rest;
         Some(*first)
     }
-    pub fn u16(&mut self) -> Option<u16> {
-        Some(u16::from(self.u8()?) << 8 | u16::from(self.u8()?))
-    }
     pub fn u32(&mut self) -> Option<u32> {
         let n = u32::from_be_bytes(*self.0.first_chunk()?);
         self.0 = &self.0[4..];

@@ -1,7 +1,11 @@
 //! What is in a file: its samples with their times and places, and each as a unit of a stream.
 
 use super::boxes::{Numbers, boxes, find, head, path};
-use crate::{audio::AacConfig, ts::StreamKind};
+use crate::{
+    audio::AacConfig,
+    h26x::{DecoderRecord, with_start_codes},
+    ts::StreamKind,
+};
 use std::io::{self, Read, Seek, SeekFrom};
 
 /// Largest description that is read (of hours), and largest of a fragment.
@@ -188,14 +192,8 @@ impl SampleData {
                 if keyframe {
                     out.extend_from_slice(sets);
                 }
-                let mut rest = data;
-                while let Some((size, behind)) = rest.split_at_checked(*length) {
-                    let size = size.iter().fold(0usize, |n, b| n << 8 | usize::from(*b));
-                    let Some((nal, behind)) = behind.split_at_checked(size) else { break };
-                    out.extend_from_slice(&[0, 0, 0, 1]);
-                    out.extend_from_slice(nal);
-                    rest = behind;
-                }
+                // Of a damaged one what can be read.
+                let _ = with_start_codes(*length, data, &mut out, |_| true);
                 out
             }
         }
@@ -269,31 +267,12 @@ fn edits(list: &[u8]) -> Option<(i64, u64)> {
 fn sample_data(kind: [u8; 4], entry: &[u8]) -> Option<SampleData> {
     match &kind {
         b"avc1" | b"avc3" => {
-            let c = find(entry.get(78..)?, b"avcC")?;
-            let mut n = Numbers(c);
-            n.skip(4)?;
-            let length = usize::from(n.u8()? & 3) + 1;
-            let mut sets = Vec::new();
-            for mask in [31, 255] {
-                for _ in 0..n.u8()? & mask {
-                    set(&mut n, &mut sets)?;
-                }
-            }
-            Some(SampleData::Picture { kind: StreamKind::H264, length, sets })
+            let record = DecoderRecord::parse(false, find(entry.get(78..)?, b"avcC")?)?;
+            Some(SampleData::Picture { kind: StreamKind::H264, length: record.length, sets: record.start_coded() })
         }
         b"hvc1" | b"hev1" => {
-            let c = find(entry.get(78..)?, b"hvcC")?;
-            let mut n = Numbers(c);
-            n.skip(21)?;
-            let length = usize::from(n.u8()? & 3) + 1;
-            let mut sets = Vec::new();
-            for _ in 0..n.u8()? {
-                n.u8()?;
-                for _ in 0..n.u16()? {
-                    set(&mut n, &mut sets)?;
-                }
-            }
-            Some(SampleData::Picture { kind: StreamKind::H265, length, sets })
+            let record = DecoderRecord::parse(true, find(entry.get(78..)?, b"hvcC")?)?;
+            Some(SampleData::Picture { kind: StreamKind::H265, length: record.length, sets: record.start_coded() })
         }
         b"mp4a" => {
             // Version 1 of a sound entry, as some write it, has 16 bytes more.
@@ -302,13 +281,6 @@ fn sample_data(kind: [u8; 4], entry: &[u8]) -> Option<SampleData> {
         }
         _ => None,
     }
-}
-
-fn set(n: &mut Numbers<'_>, sets: &mut Vec<u8>) -> Option<()> {
-    let size = usize::from(n.u16()?);
-    sets.extend_from_slice(&[0, 0, 0, 1]);
-    sets.extend_from_slice(n.0.get(..size)?);
-    n.skip(size)
 }
 
 /// The decoder's configuration in these descriptors, where it is AAC.

@@ -4,7 +4,7 @@ use super::boxes::{make, make_full};
 use crate::{
     adts,
     audio::AacConfig,
-    h26x::{HevcNal, NalKind, VideoFormat, nal_units, parse_hevc_sps, parse_sps, rbsp},
+    h26x::{DecoderRecord, VideoFormat, with_lengths},
     ts::{AccessUnit, PTS_WRAP, StreamKind, wrapped_distance},
 };
 
@@ -48,9 +48,8 @@ struct Clock {
 
 #[derive(Debug)]
 struct Video {
-    kind: StreamKind,
-    /// VPS (H.265), SPS and PPS as they came first.
-    sets: Vec<Vec<u8>>,
+    /// Parameter sets as they came first.
+    record: DecoderRecord,
     format: VideoFormat,
 }
 
@@ -89,13 +88,14 @@ impl Mp4Writer {
     }
 
     fn picture(&mut self, unit: &AccessUnit, pts: u64, out: &mut Vec<u8>) -> Result<(), NotWritten> {
-        let (data, sets) = lengths(unit.kind, &unit.data);
+        let hevc = unit.kind == StreamKind::H265;
+        let (data, sets) = with_lengths(hevc, &unit.data);
         if self.video.is_none() {
-            let Some(format) = first_format(unit.kind, &sets).filter(|_| unit.keyframe) else { return Ok(()) };
-            self.video = Some(Video { kind: unit.kind, sets: sets.clone(), format });
+            let Some((record, format)) = DecoderRecord::of(hevc, sets.clone()).filter(|_| unit.keyframe) else { return Ok(()) };
+            self.video = Some(Video { record, format });
         }
         let Some(video) = &self.video else { return Ok(()) };
-        if unit.kind != video.kind || sets.iter().any(|s| !video.sets.contains(s)) {
+        if hevc != video.record.hevc || sets.iter().any(|s| !video.record.sets.contains(s)) {
             return Err(NotWritten::Changes);
         }
         let dts = unit.dts.unwrap_or(pts);
@@ -182,77 +182,6 @@ impl Mp4Writer {
     }
 }
 
-/// A byte stream with start codes as units with their lengths, without delimiters and parameter
-/// sets; and these.
-fn lengths(kind: StreamKind, data: &[u8]) -> (Vec<u8>, Vec<Vec<u8>>) {
-    let (mut out, mut sets) = (Vec::with_capacity(data.len() + 16), Vec::new());
-    for nal in nal_units(data).filter(|n| !n.is_empty()) {
-        let (is_set, is_delimiter) = if kind == StreamKind::H265 {
-            let kind = HevcNal::of(nal[0]);
-            (matches!(kind, HevcNal::Vps | HevcNal::Sps | HevcNal::Pps), kind == HevcNal::Delimiter)
-        } else {
-            let kind = NalKind::of(nal[0]);
-            (matches!(kind, NalKind::Sps | NalKind::Pps), kind == NalKind::Delimiter)
-        };
-        if is_set {
-            sets.push(nal.to_vec());
-        } else if !is_delimiter {
-            out.extend_from_slice(&(nal.len() as u32).to_be_bytes());
-            out.extend_from_slice(nal);
-        }
-    }
-    sets.dedup();
-    (out, sets)
-}
-
-fn first_format(kind: StreamKind, sets: &[Vec<u8>]) -> Option<VideoFormat> {
-    let hevc = kind == StreamKind::H265;
-    let has_pps = sets.iter().any(|s| if hevc { HevcNal::of(s[0]) == HevcNal::Pps } else { NalKind::of(s[0]) == NalKind::Pps });
-    sets.iter().find_map(|s| if hevc { parse_hevc_sps(s) } else { parse_sps(s) }).filter(|_| has_pps)
-}
-
-fn of_kind(sets: &[Vec<u8>], is: impl Fn(u8) -> bool) -> Vec<&[u8]> {
-    sets.iter().filter(|s| is(s[0])).map(|s| &s[..]).collect()
-}
-
-fn sized(set: &[u8]) -> Vec<u8> {
-    [&(set.len() as u16).to_be_bytes()[..], set].concat()
-}
-
-/// `avcC` (ISO 14496-15, 5.3.3.1) or `hvcC` (8.3.3.1).
-fn configuration(video: &Video) -> Vec<u8> {
-    let deep = video.format.bit_depth.saturating_sub(8) & 7;
-    if video.kind == StreamKind::H265 {
-        let groups: [(u8, HevcNal); 3] = [(32, HevcNal::Vps), (33, HevcNal::Sps), (34, HevcNal::Pps)];
-        let sps = of_kind(&video.sets, |h| HevcNal::of(h) == HevcNal::Sps);
-        let raw = sps.first().and_then(|s| rbsp(s, 2)).unwrap_or_default();
-        // Profile, tier and level stand together in the SPS (ISO 23008-2, 7.3.3).
-        let mut levels = raw.get(1..13).map_or_else(|| vec![0; 12], <[u8]>::to_vec);
-        let mut out = vec![1];
-        out.append(&mut levels);
-        // No limits told of slices and parallel decoding; 4:2:0; lengths of four bytes.
-        out.extend_from_slice(&[0xF0, 0, 0xFC, 0xFC | 1, 0xF8 | deep, 0xF8 | deep, 0, 0, 0x0F, 3]);
-        for (number, kind) in groups {
-            let all = of_kind(&video.sets, |h| HevcNal::of(h) == kind);
-            out.push(0x80 | number);
-            out.extend_from_slice(&(all.len() as u16).to_be_bytes());
-            all.iter().for_each(|s| out.extend_from_slice(&sized(s)));
-        }
-        return make(b"hvcC", &[&out]);
-    }
-    let (sps, pps) = (of_kind(&video.sets, |h| NalKind::of(h) == NalKind::Sps), of_kind(&video.sets, |h| NalKind::of(h) == NalKind::Pps));
-    let head = sps.first().and_then(|s| s.get(1..4)).unwrap_or(&[100, 0, 31]);
-    let mut out = [&[1], head, &[0xFF, 0xE0 | sps.len() as u8]].concat();
-    sps.iter().for_each(|s| out.extend_from_slice(&sized(s)));
-    out.push(pps.len() as u8);
-    pps.iter().for_each(|s| out.extend_from_slice(&sized(s)));
-    if matches!(head[0], 100 | 110 | 122 | 144) {
-        // 4:2:0.
-        out.extend_from_slice(&[0xFD, 0xF8 | deep, 0xF8 | deep, 0]);
-    }
-    make(b"avcC", &[&out])
-}
-
 const MATRIX: [u32; 9] = [0x1_0000, 0, 0, 0, 0x1_0000, 0, 0, 0, 0x4000_0000];
 
 fn words(words: &[u32]) -> Vec<u8> {
@@ -310,7 +239,7 @@ fn track(number: u32, video: Option<&Video>, audio: Option<AacConfig>) -> Vec<u8
 }
 
 fn picture_entry(v: &Video) -> Vec<u8> {
-    let kind: &[u8; 4] = if v.kind == StreamKind::H265 { b"hvc1" } else { b"avc1" };
+    let kind: &[u8; 4] = if v.record.hevc { b"hvc1" } else { b"avc1" };
     let mut out = vec![0, 0, 0, 0, 0, 0, 0, 1];
     out.extend_from_slice(&[0; 16]);
     out.extend_from_slice(&(v.format.width as u16).to_be_bytes());
@@ -320,7 +249,7 @@ fn picture_entry(v: &Video) -> Vec<u8> {
     out.extend_from_slice(&[0, 1]);
     out.extend_from_slice(&[0; 32]);
     out.extend_from_slice(&[0, 0x18, 0xFF, 0xFF]);
-    make(kind, &[&out, &configuration(v)])
+    make(kind, &[&out, &make(if v.record.hevc { b"hvcC" } else { b"avcC" }, &[&v.record.write(v.format.bit_depth)])])
 }
 
 fn sound_entry(a: AacConfig) -> Vec<u8> {

@@ -39,6 +39,7 @@ fn waits<'a>(end: &'a End<'a>) -> Option<Waits<'a>> {
     match end.link {
         Link::Srt(s) if s.mode == Mode::Listener => at(&s.host, s.port, end.inbound.then_some(s.stream_id.as_deref())),
         Link::Udp(u) if end.inbound => at(&u.host, u.port, None),
+        Link::Rtmp(r) if r.listens => at(&r.host, r.port(), None),
         Link::Rtp(u) if end.inbound => at(&u.host, u.port?, None),
         _ => None,
     }
@@ -79,7 +80,10 @@ pub(super) fn check(r: &mut Reader<'_>, ends: &[End<'_>]) {
     for (i, second) in all.iter().enumerate() {
         let clashes = |first: &&Waits<'_>| {
             let same_host = first.host.is_none() || second.host.is_none() || first.host == second.host;
-            let told_apart = matches!((first.stream, second.stream), (Some(Some(a)), Some(Some(b))) if a != b);
+            let told_apart = match (first.end.link, second.end.link) {
+                (Link::Rtmp(a), Link::Rtmp(b)) => a.app != b.app || a.key != b.key,
+                _ => matches!((first.stream, second.stream), (Some(Some(a)), Some(Some(b))) if a != b),
+            };
             first.port == second.port && same_host && !told_apart
         };
         // One clash per entry is enough to be mended.
@@ -93,6 +97,10 @@ pub(super) fn check(r: &mut Reader<'_>, ends: &[End<'_>]) {
                 (Some(_), Some(_)) => (
                     format!("it listens on port {port}, and so does {other}."),
                     "Give each its own port, or each its own stream-id to tell the callers apart.",
+                ),
+                _ if matches!((first.end.link, second.end.link), (Link::Rtmp(_), Link::Rtmp(_))) => (
+                    format!("it waits on port {port} for the same path and stream key as {other}."),
+                    "Give each its own stream key: one publisher has each.",
                 ),
                 _ => (format!("it waits on port {port}, and so does {other}."), "Give each its own port."),
             };

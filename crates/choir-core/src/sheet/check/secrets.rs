@@ -28,8 +28,8 @@ fn in_sheet(r: &mut Reader<'_>, at: usize, subject: &str, word: &str) {
 }
 
 fn written(r: &mut Reader<'_>, end: &End<'_>) {
-    let word = if end.link.srt().is_some() { "passphrase" } else { "password" };
-    if let Some(Secret::Literal(text)) = end.link.secret() {
+    for (word, secret) in end.link.secrets() {
+        let Secret::Literal(text) = secret else { continue };
         in_sheet(r, end.field(word), &end.subject, word);
         if let Some((what, remedy)) = end.link.srt().and_then(|_| weak_passphrase(text)) {
             r.add(Grade::Warning, end.field(word), &end.subject, what, remedy);
@@ -47,6 +47,7 @@ fn clear(r: &mut Reader<'_>, end: &End<'_>) {
     let Some(network) = end.crossed.iter().find(|n| n.outside) else { return };
     let (what, remedy) = match end.link {
         Link::Srt(s) if s.passphrase.is_none() => ("is not encrypted", "Add a passphrase at both ends."),
+        Link::Rtmp(r) if !r.tls => ("is not encrypted", "Use rtmps:// where the other end has it, or SRT with a passphrase."),
         Link::Rtsp(_) | Link::Rtp(_) | Link::Udp(_) => ("cannot be encrypted", "Use SRT with a passphrase beyond the site."),
         _ => return,
     };
