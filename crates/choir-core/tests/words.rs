@@ -88,7 +88,12 @@ fn waiting() -> Vec<Waiting> {
     for w in &all {
         match w {
             Waiting::Start | Waiting::Caller { .. } | Waiting::Packets { .. } | Waiting::FarEnd | Waiting::EndOfFile | Waiting::Take => {}
-            Waiting::Publisher { .. } | Waiting::Viewers | Waiting::Receivers { .. } | Waiting::Source { .. } | Waiting::Offer { .. } | Waiting::Discovery => {}
+            Waiting::Publisher { .. }
+            | Waiting::Viewers
+            | Waiting::Receivers { .. }
+            | Waiting::Source { .. }
+            | Waiting::Offer { .. }
+            | Waiting::Discovery => {}
         }
     }
     all

@@ -43,7 +43,7 @@ impl AnyOutlet {
     /// made for them.
     #[must_use]
     pub fn of(link: &Link) -> Self {
-        if matches!(link, Link::Rtsp(_) | Link::Stave(_)) { Self::Units(Outlet::new()) } else { Self::Ts(Outlet::new()) }
+        if matches!(link, Link::Rtsp(_) | Link::Rtmp(_) | Link::Stave(_)) { Self::Units(Outlet::new()) } else { Self::Ts(Outlet::new()) }
     }
 
     /// Forgets what waits in it.

@@ -3,12 +3,14 @@
 use crate::cause::resolve;
 use crate::stave::{CameraSender, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PullPlan, RtspServer, ServePlan, ServerOptions, Shard, Shards, UnitOutlet,
-    WayCause, spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PublishPlan, PullPlan, PushPlan, RtmpServer, RtspServer, ServePlan,
+    ServerOptions, Shard, Shards, UnitOutlet, WayCause, spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_push, spawn_rtp_in,
+    spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
     facts::{Contact, Waiting},
-    link::{FileLink, Link, Mode, RtspLink, SrtLink},
+    link::{FileLink, Link, Mode, RtmpLink, RtspLink, SrtLink},
+    secret::{Secret, SecretText},
     units::Bitrate,
 };
 use choir_host::secrets::{self, SecretError};
@@ -144,6 +146,12 @@ fn pull_plan(rtsp: &RtspLink, credentials: Option<Credentials>, intake: Arc<dyn 
     }
 }
 
+fn rtmp_keys(rtmp: &RtmpLink, base: &Path) -> Result<Keys, SecretError> {
+    let fetch = |secret: &Option<Secret>| secret.as_ref().map_or(Ok(SecretText::new("")), |s| secrets::fetch_text(s, base));
+    let login = rtmp.user.as_ref().map(|user| Ok((user.clone(), fetch(&rtmp.password)?))).transpose()?;
+    Ok(Keys::Rtmp(fetch(&rtmp.key)?, login))
+}
+
 /// A way with its secrets fetched.
 pub struct ReadyWay {
     way: Way,
@@ -155,6 +163,8 @@ enum Keys {
     None,
     Srt(Box<LinkConfig>),
     Rtsp(Option<Credentials>),
+    /// Stream key, user and password.
+    Rtmp(SecretText, Option<(String, SecretText)>),
 }
 
 impl Way {
@@ -167,6 +177,7 @@ impl Way {
         let keys = match &self.link {
             Link::Srt(s) => link_config(s, default_latency, base).map(|c| Keys::Srt(Box::new(c))),
             Link::Rtsp(r) => credentials(r, base).map(Keys::Rtsp),
+            Link::Rtmp(r) => rtmp_keys(r, base),
             _ => Ok(Keys::None),
         };
         match keys {
@@ -192,6 +203,7 @@ struct Inner {
 struct SharedPorts {
     listeners: HashMap<SocketAddr, Shared<Listener>>,
     servers: HashMap<SocketAddr, Shared<RtspServer>>,
+    publishers: HashMap<SocketAddr, Shared<RtmpServer>>,
 }
 
 /// A port, and how many ways use it.
@@ -284,6 +296,29 @@ impl Ports {
                     self.serve(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
                 }
             },
+            (Link::Rtmp(rtmp), Keys::Rtmp(key, login)) => match way.flow {
+                Flow::In(intake) => {
+                    let addr = resolve(rtmp.host.as_deref(), rtmp.port()).await?;
+                    let plan = PublishPlan { app: rtmp.app.clone(), key, intake, status: way.status };
+                    self.publish(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
+                }
+                Flow::Out(outlet) => {
+                    let host = rtmp.host.clone().unwrap_or_default();
+                    let plan = PushPlan {
+                        server: rtmp.server(&host),
+                        host,
+                        port: rtmp.port(),
+                        app: rtmp.app.clone(),
+                        key,
+                        login,
+                        tls: rtmp.tls,
+                        authority: rtmp.authority.as_ref().map(|path| base.join(path)),
+                        outlet: outlet.into_units(&stop),
+                        status: way.status,
+                    };
+                    Ok(spawn_push(plan, stop))
+                }
+            },
             (Link::Srt(srt), Keys::Srt(config)) if srt.mode == Mode::Listener => {
                 let shard = on_shard(way.shard)?;
                 let addr = resolve(srt.host.as_deref(), srt.port).await?;
@@ -369,7 +404,7 @@ impl Ports {
                 })
             }
             // `Way::ready` fetched the keys by the same link.
-            (Link::Srt(_) | Link::Rtsp(_), _) => Err(WayCause::NoKeys),
+            (Link::Srt(_) | Link::Rtsp(_) | Link::Rtmp(_), _) => Err(WayCause::NoKeys),
         }
     }
 
@@ -399,6 +434,33 @@ impl Ports {
             port.remove(link).await;
             drop(port);
             if let Some(last) = last_use(&mut shared.listeners, addr) {
+                last.ended().await;
+            }
+        }))
+    }
+
+    /// Lets a line be published to on a port that other lines may use as well.
+    async fn publish(&self, addr: SocketAddr, plan: PublishPlan, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+        let mut shared = self.0.shared.lock().await;
+        let server = match shared.publishers.get_mut(&addr) {
+            Some(used) => {
+                used.ways += 1;
+                used.port.clone()
+            }
+            None => {
+                let (end, server_stop) = self.0.stop.child();
+                let server = Arc::new(RtmpServer::open(addr, &server_stop)?);
+                shared.publishers.insert(addr, Shared { port: server.clone(), ways: 1, end });
+                server
+            }
+        };
+        let (ports, line) = (self.clone(), server.add(plan));
+        Ok(tokio::spawn(async move {
+            stop.wait().await;
+            let mut shared = ports.0.shared.lock().await;
+            server.remove(&line);
+            drop(server);
+            if let Some(last) = last_use(&mut shared.publishers, addr) {
                 last.ended().await;
             }
         }))

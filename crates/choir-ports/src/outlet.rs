@@ -144,6 +144,11 @@ impl<T: MediaSize> Outlet<T> {
         }
     }
 
+    /// Counts what was taken and could not go out in time.
+    pub(crate) fn note_dropped(&self, pieces: u64) {
+        self.dropped.fetch_add(pieces, Ordering::Relaxed);
+    }
+
     /// Pieces dropped for a full queue.
     #[must_use]
     pub fn dropped(&self) -> u64 {

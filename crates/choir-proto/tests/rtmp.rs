@@ -156,8 +156,11 @@ fn a_connection_that_is_lost_at_any_byte_is_no_fault_of_anybody() {
     assert!(asked > 10);
 }
 
-/// What a client says that is not ours: after its handshake these commands, each in AMF 0 or 3.
-fn says(commands: &[(&str, f64, Vec<Amf>, u8)]) -> Vec<u8> {
+/// A command: its name, number and values, and whether in AMF 0 or 3.
+type Said<'a> = (&'a str, f64, Vec<Amf>, u8);
+
+/// What a client says that is not ours: after its handshake these commands.
+fn says(commands: &[Said<'_>]) -> Vec<u8> {
     let mut out = Vec::new();
     let _ = Handshake::client(random(7), &mut out);
     out.extend_from_slice(&random(8));
@@ -207,7 +210,7 @@ fn publishers_of_all_manners_are_understood() {
 
 #[test]
 fn what_no_publisher_says_ends_the_connection() {
-    let wrong: [(&[(&str, f64, Vec<Amf>, u8)], &str); 4] = [
+    let wrong: [(&[Said<'_>], &str); 4] = [
         (&[("publish", 1.0, vec![Amf::Null, Amf::text("k")], kind::COMMAND)], "before the first"),
         (&[("connect", 1.0, vec![], kind::COMMAND)], "without an application"),
         (

@@ -222,6 +222,7 @@ fn way_out_ms(view: &LinkView, link: &Link) -> Option<f64> {
         Link::Udp(_) | Link::Rtp(_) | Link::Rtsp(_) => Some(0.0),
         // A unit is handed on when it is whole; what it takes is the way's own.
         Link::Stave(_) => Some(view.rtt_ms.unwrap_or(0.0) / 2.0),
-        Link::File(_) | Link::Wall(_) => None,
+        // What waits before a server, and behind it, is not known here.
+        Link::Rtmp(_) | Link::File(_) | Link::Wall(_) => None,
     }
 }

@@ -153,7 +153,9 @@ impl Meter {
             self.noticed = *number;
             match notice {
                 Notice::CallerRefused(r) if r.fault == Some(Fault::Taken) => self.contested = Some((r.from, now)),
-                Notice::Connected { peer: from, .. } | Notice::MediaFrom(from) if self.direction == Direction::In => {
+                Notice::Connected { peer: from, .. } | Notice::Publishes { from, .. } | Notice::MediaFrom(from)
+                    if self.direction == Direction::In =>
+                {
                     self.note_sender(from.ip(), now);
                 }
                 _ => {}

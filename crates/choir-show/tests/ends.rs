@@ -288,5 +288,5 @@ fn a_secret_of_the_card_is_that_of_the_line() {
     let mut sheet = Sheet::of_one("Tarn Hollow Regatta", from, Vec::new());
     sheet.show.address = Some("127.20.0.1".into());
     let far = far_of_line(&sheet, &sheet.lines[0]).expect("a far end");
-    assert_eq!(far.secret(), Some(&Secret::Literal(SecretText::new("cox+and+four"))));
+    assert_eq!(far.secrets().next().map(|(_, s)| s), Some(&Secret::Literal(SecretText::new("cox+and+four"))));
 }

@@ -221,6 +221,8 @@ impl Notice {
         !matches!(
             self,
             Self::Connected { .. }
+                | Self::Publishes { .. }
+                | Self::Taken(_)
                 | Self::MediaFrom(_)
                 | Self::TrackIgnored { .. }
                 | Self::Redirected(_)

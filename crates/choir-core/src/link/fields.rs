@@ -71,7 +71,13 @@ const URL_SRT: &[&str] =
 pub fn from_fields(fields: Vec<Field>, at: usize) -> (Option<Link>, Vec<Problem>) {
     let mut c = Collector::new(fields, at, Form::Sheet);
     // A url is only ever one of these; the others are written as plain text.
-    let default = if c.begins("url", "rtmp") { "rtmp" } else if c.has("url") { "rtsp" } else { "srt" };
+    let default = if c.begins("url", "rtmp") {
+        "rtmp"
+    } else if c.has("url") {
+        "rtsp"
+    } else {
+        "srt"
+    };
     let kind = c.text("kind").map_or_else(|| default.to_owned(), |(k, _)| k);
     let link = match kind.as_str() {
         "srt" => {

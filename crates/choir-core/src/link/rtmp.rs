@@ -192,7 +192,11 @@ mod tests {
         assert_eq!(read("rtmp://:1940/in/regatta#key-env=K"), Ok((true, 1940, own("in/regatta"), own("Some(Env(\"K\"))"))));
         let shown = |url: &str| show_url(&parse_url(url).0.expect(url));
         assert_eq!(shown("rtmp://platform/live/abc"), "rtmp://platform/live");
-        for url in ["rtmp://:1940/in#key-env=K", "rtmp://127.20.0.1/in#mode=listener&key-file=k.txt", "rtmps://desk@p/live#key-env=K&password-env=P"] {
+        for url in [
+            "rtmp://:1940/in#key-env=K",
+            "rtmp://127.20.0.1/in#mode=listener&key-file=k.txt",
+            "rtmps://desk@p/live#key-env=K&password-env=P",
+        ] {
             assert_eq!(shown(url), url);
         }
     }

@@ -15,7 +15,10 @@ impl fmt::Display for Notice {
             Self::Taken(by) => write!(f, "{by} takes the stream"),
             Self::LeftOut { pictures, waited } => {
                 let s = waited.as_secs_f64();
-                write!(f, "the server takes it too slowly: {pictures} pictures left out that had waited {s:.1} s; the next keyframe goes on")
+                write!(
+                    f,
+                    "the server takes it too slowly: {pictures} pictures left out that had waited {s:.1} s; the next keyframe goes on"
+                )
             }
             Self::NotCarried(what) => write!(f, "{what} is not carried"),
             Self::Lost(loss) => write!(f, "lost: {loss}"),

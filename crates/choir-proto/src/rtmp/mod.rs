@@ -22,7 +22,7 @@ mod tags;
 
 pub use amf::{Amf, AmfError, read_values, write_values};
 pub use chunk::{ChunkError, ChunkReader, ChunkWriter, Message, kind};
-pub use client::{Client, ClientEvent, ClientPlan};
+pub use client::{Challenge, Client, ClientEvent, ClientPlan};
 pub use handshake::{Handshake, HandshakeError, SIZE as HANDSHAKE_BLOCK};
 pub use server::{Server, ServerEvent};
 pub use session::RtmpError;

@@ -1,0 +1,385 @@
+//! A port that publishers call: one line for each path and stream key.
+
+use super::{READ, media::TagsIn, random_block};
+use crate::{Intake, LinkStatus};
+use bytes::BytesMut;
+use choir_core::{
+    facts::{Contact, Fault, Loss, Notice, Refused, Waiting},
+    secret::SecretText,
+};
+use choir_host::{Stop, clock::sleep_until, lock, tcp::listen};
+use choir_proto::rtmp::{Server, ServerEvent};
+use std::{
+    collections::HashMap,
+    io,
+    net::{IpAddr, SocketAddr},
+    sync::{Arc, Mutex},
+    time::{Duration, Instant},
+};
+use subtle::ConstantTimeEq;
+use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::{TcpListener, TcpStream},
+    sync::{Notify, watch},
+    task::JoinHandle,
+};
+
+/// Connections at the same time, in all and from one address.
+const CONNECTIONS_MAX: usize = 256;
+const FROM_ONE_MAX: usize = 32;
+/// Rest after a connection that could not be taken.
+const ACCEPT_PAUSE: Duration = Duration::from_millis(50);
+/// How long a caller may take until it publishes.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// Silence after which a publisher has gone.
+const SILENCE: Duration = Duration::from_secs(8);
+/// A publisher of the same address that has been silent for so long gives way to a new one.
+const GIVES_WAY: Duration = Duration::from_millis(1500);
+/// How long an answer may take to be sent.
+const ANSWER: Duration = Duration::from_secs(5);
+
+/// A line that is published to.
+pub struct PublishPlan {
+    /// The path before the key, without slashes at its ends.
+    pub app: String,
+    /// The stream key.
+    pub key: SecretText,
+    /// Where media goes.
+    pub intake: Arc<dyn Intake>,
+    /// How it stands.
+    pub status: Arc<LinkStatus>,
+}
+
+/// Who publishes to a line.
+struct Holder {
+    from: SocketAddr,
+    last: Arc<Mutex<Instant>>,
+    /// Told to go.
+    go: Arc<Notify>,
+}
+
+struct Place {
+    plan: PublishPlan,
+    port: u16,
+    holder: Mutex<Option<Holder>>,
+    /// Changes when the line ends.
+    open: watch::Sender<bool>,
+}
+
+/// A server that publishers call. Lines can be added and removed while it runs.
+pub struct RtmpServer {
+    /// The address it got.
+    pub addr: SocketAddr,
+    places: Arc<Places>,
+    task: JoinHandle<()>,
+}
+
+#[derive(Default)]
+struct Places {
+    all: Mutex<Vec<Arc<Place>>>,
+    callers: Mutex<HashMap<IpAddr, usize>>,
+}
+
+/// A line of a server.
+pub struct Published(Arc<Place>);
+
+impl RtmpServer {
+    /// Opens an address.
+    ///
+    /// # Errors
+    /// It cannot be opened.
+    pub fn open(addr: SocketAddr, stop: &Stop) -> io::Result<Self> {
+        let listener = listen(addr)?;
+        let addr = listener.local_addr()?;
+        let places = Arc::new(Places::default());
+        let task = tokio::spawn(accept(places.clone(), listener, stop.clone()));
+        Ok(Self { addr, places, task })
+    }
+
+    /// Lets a line be published to.
+    #[must_use]
+    pub fn add(&self, plan: PublishPlan) -> Published {
+        let place = Arc::new(Place { plan, port: self.addr.port(), holder: Mutex::default(), open: watch::channel(true).0 });
+        place.waits(None);
+        lock(&self.places.all).push(place.clone());
+        Published(place)
+    }
+
+    /// Ends a line; its publisher is told by the end of the connection.
+    pub fn remove(&self, line: &Published) {
+        lock(&self.places.all).retain(|p| !Arc::ptr_eq(p, &line.0));
+        line.0.open.send_replace(false);
+    }
+
+    /// Waits for the end of its task, which `stop` ends.
+    pub async fn ended(self) {
+        let _ = self.task.await;
+    }
+}
+
+impl Place {
+    fn waits(&self, refused: Option<Refused>) {
+        let waiting = Waiting::Publisher { port: self.port, app: self.plan.app.clone(), refused };
+        let held = self.plan.status.control.is_held();
+        self.plan.status.set_contact(if held { Contact::Held } else { Contact::Waiting(waiting) });
+    }
+
+    /// Says of a caller that was turned away.
+    fn refused(&self, from: SocketAddr, fault: Fault, why: &str) {
+        let refused = Refused { from, stream_id: None, fault: Some(fault), why: why.into() };
+        self.plan.status.note(Notice::CallerRefused(refused.clone()));
+        if lock(&self.holder).is_none() {
+            self.waits(Some(refused));
+        }
+    }
+}
+
+/// Why somebody may not publish.
+struct No(&'static str);
+
+impl Places {
+    /// Counts a caller; false when there are too many.
+    fn enter(&self, from: IpAddr) -> bool {
+        let mut callers = lock(&self.callers);
+        let all: usize = callers.values().sum();
+        let own = callers.entry(from).or_default();
+        let fits = all < CONNECTIONS_MAX && *own < FROM_ONE_MAX;
+        if fits {
+            *own += 1;
+        } else if *own == 0 {
+            callers.remove(&from);
+        }
+        fits
+    }
+
+    fn leave(&self, from: IpAddr) {
+        let mut callers = lock(&self.callers);
+        if let Some(n) = callers.get_mut(&from) {
+            *n -= 1;
+            if *n == 0 {
+                callers.remove(&from);
+            }
+        }
+    }
+
+    /// The line for this path and key, which it takes.
+    fn take(&self, from: SocketAddr, app: &str, key: &str, holder: impl Fn() -> Holder) -> Result<Arc<Place>, No> {
+        // Where one puts the border between path and key is not where another does.
+        let asked = format!("{app}/{key}");
+        let asked = asked.trim_matches('/');
+        let plain = asked.split('?').next().unwrap_or_default();
+        let all: Vec<Arc<Place>> = lock(&self.all).clone();
+        let same = |place: &Arc<Place>, with: &str| {
+            let wanted = format!("{}/{}", place.plan.app, place.plan.key.reveal());
+            bool::from(wanted.as_bytes().ct_eq(with.as_bytes()))
+        };
+        let Some(place) = all.iter().find(|p| same(p, asked) || same(p, plain)) else {
+            let near: Vec<_> = all.iter().filter(|p| asked.strip_prefix(p.plan.app.as_str()).is_some_and(|r| r.starts_with('/'))).collect();
+            near.iter().for_each(|p| p.refused(from, Fault::StreamKey, "wrong stream key"));
+            return Err(No(if near.is_empty() { "nothing is taken under this path" } else { "the stream key is wrong" }));
+        };
+        if place.plan.status.control.is_held() {
+            return Err(No("the engineer holds this line"));
+        }
+        let mut held = lock(&place.holder);
+        if let Some(now) = &*held {
+            let silent = lock(&now.last).elapsed();
+            if silent < GIVES_WAY || (now.from.ip() != from.ip() && silent < SILENCE) {
+                drop(held);
+                place.refused(from, Fault::Taken, "another publisher has this stream key");
+                return Err(No("another publisher has this stream key"));
+            }
+            now.go.notify_one();
+        }
+        *held = Some(holder());
+        drop(held);
+        Ok(place.clone())
+    }
+}
+
+async fn accept(places: Arc<Places>, listener: TcpListener, mut stop: Stop) {
+    let mut callers = tokio::task::JoinSet::new();
+    loop {
+        let accepted = tokio::select! {
+            a = listener.accept() => a,
+            _ = callers.join_next(), if !callers.is_empty() => continue,
+            () = stop.wait() => break,
+        };
+        // Gone before it was taken, or out of descriptors, which only time mends.
+        let Ok((stream, from)) = accepted else {
+            tokio::time::sleep(ACCEPT_PAUSE).await;
+            continue;
+        };
+        if !places.enter(from.ip()) {
+            continue;
+        }
+        let (places, stop) = (places.clone(), stop.clone());
+        callers.spawn(async move {
+            Caller::new(places.clone(), stream, from).serve(stop).await;
+            places.leave(from.ip());
+        });
+    }
+    while callers.join_next().await.is_some() {}
+}
+
+/// One connection.
+struct Caller {
+    places: Arc<Places>,
+    stream: TcpStream,
+    from: SocketAddr,
+    server: Server,
+    since: Instant,
+    last: Arc<Mutex<Instant>>,
+    go: Arc<Notify>,
+    published: Option<(Arc<Place>, TagsIn)>,
+}
+
+/// How it ended.
+enum Ended {
+    Stopped,
+    /// By whom, and why.
+    Gone(Option<Fault>, String),
+}
+
+impl Caller {
+    fn new(places: Arc<Places>, stream: TcpStream, from: SocketAddr) -> Self {
+        let now = Instant::now();
+        let (last, go) = (Arc::new(Mutex::new(now)), Arc::default());
+        Self { places, stream, from, server: Server::new(random_block()), since: now, last, go, published: None }
+    }
+
+    async fn serve(mut self, stop: Stop) {
+        let _ = self.stream.set_nodelay(true);
+        let ended = self.run(stop).await;
+        let Some((place, mut tags)) = self.published.take() else { return };
+        tags.flush(Instant::now());
+        let status = &place.plan.status;
+        let mut holder = lock(&place.holder);
+        // Another one may have its place already.
+        if holder.as_ref().is_none_or(|h| !Arc::ptr_eq(&h.go, &self.go)) {
+            return;
+        }
+        *holder = None;
+        drop(holder);
+        status.update(|l| (l.peer, l.software, l.how) = (None, None, None));
+        match ended {
+            Ended::Gone(fault, why) if !status.control.is_held() => {
+                status.tell_lost(Loss::Caller { peer: Some(self.from), fault, why });
+            }
+            _ => place.waits(None),
+        }
+    }
+
+    async fn write(&mut self) -> Result<(), Ended> {
+        while let Some(out) = self.server.poll_output() {
+            match tokio::time::timeout(ANSWER, self.stream.write_all(&out)).await {
+                Ok(Ok(())) => {}
+                _ => return Err(Ended::Gone(Some(Fault::PeerLost), "it no longer reads".into())),
+            }
+        }
+        Ok(())
+    }
+
+    async fn run(&mut self, mut stop: Stop) -> Ended {
+        let mut buffer = BytesMut::with_capacity(READ);
+        let mut open = watch::channel(true).1;
+        loop {
+            if let Err(ended) = self.write().await {
+                return ended;
+            }
+            let limit = match &self.published {
+                Some(_) => *lock(&self.last) + SILENCE,
+                None => self.since + PATIENCE,
+            };
+            let clock = self.published.as_ref().and_then(|(_, tags)| tags.poll_timeout());
+            let woken = self.published.as_ref().map(|(place, _)| place.plan.status.clone());
+            buffer.clear();
+            buffer.reserve(READ);
+            let read = tokio::select! {
+                read = self.stream.read_buf(&mut buffer) => read,
+                () = sleep_until(Some(limit)) => {
+                    let what = if self.published.is_some() { "it sends nothing any more" } else { "it does not publish" };
+                    return Ended::Gone(Some(Fault::PeerLost), what.into());
+                }
+                () = sleep_until(clock) => {
+                    self.flush();
+                    continue;
+                }
+                () = self.go.notified() => return Ended::Stopped,
+                _ = open.changed(), if self.published.is_some() => return Ended::Stopped,
+                () = async { match &woken { Some(s) => s.control.woken().await, None => std::future::pending().await } } => {
+                    if woken.is_some_and(|s| s.control.is_held()) {
+                        return Ended::Stopped;
+                    }
+                    continue;
+                }
+                () = stop.wait() => return Ended::Stopped,
+            };
+            if read.is_err() || buffer.is_empty() {
+                return Ended::Gone(Some(Fault::PeerLost), "it has gone".into());
+            }
+            *lock(&self.last) = Instant::now();
+            if let Err(e) = self.server.handle(&buffer) {
+                return Ended::Gone(Some(Fault::WrongProtocol), e.to_string());
+            }
+            if let Some(ended) = self.events(&mut open).await {
+                return ended;
+            }
+        }
+    }
+
+    fn flush(&mut self) {
+        if let Some((_, tags)) = &mut self.published {
+            tags.flush(Instant::now());
+        }
+    }
+
+    async fn events(&mut self, open: &mut watch::Receiver<bool>) -> Option<Ended> {
+        while let Some(event) = self.server.poll_event() {
+            match event {
+                ServerEvent::Publish { app, key } => {
+                    let holder = || Holder { from: self.from, last: self.last.clone(), go: self.go.clone() };
+                    match self.places.take(self.from, &app, &key, holder) {
+                        Ok(place) => {
+                            self.server.accept();
+                            self.publishes(&place);
+                            *open = place.open.subscribe();
+                            let tags = TagsIn::new(place.plan.intake.clone(), place.plan.status.clone());
+                            self.published = Some((place, tags));
+                        }
+                        Err(No(why)) => return self.turn_away(why).await,
+                    }
+                }
+                ServerEvent::Play { .. } => return self.turn_away("nothing is played from here: this port is for publishers").await,
+                ServerEvent::Media { kind, time, body } => {
+                    if let Some((_, tags)) = &mut self.published {
+                        tags.push(Instant::now(), kind, time, &body);
+                    }
+                }
+                // What it says of its stream is measured instead.
+                ServerEvent::About(_) => {}
+                ServerEvent::Ended => return Some(Ended::Gone(None, "it ended its stream".into())),
+            }
+        }
+        self.flush();
+        None
+    }
+
+    async fn turn_away(&mut self, why: &str) -> Option<Ended> {
+        self.server.refuse(why);
+        let _ = self.write().await;
+        let _ = self.stream.shutdown().await;
+        Some(Ended::Stopped)
+    }
+
+    fn publishes(&self, place: &Place) {
+        let (from, agent) = (self.from, self.server.agent().map(str::to_owned));
+        let status = &place.plan.status;
+        status.update(|l| {
+            (l.peer, l.software) = (Some(from), agent.clone());
+            l.how = Some("published by RTMP".into());
+            l.contact = Contact::Up;
+        });
+        status.note(Notice::Publishes { from, agent });
+    }
+}
