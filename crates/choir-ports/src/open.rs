@@ -3,9 +3,9 @@
 use crate::cause::resolve;
 use crate::stave::{CameraSender, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PublishPlan, PullPlan, PushPlan, RtmpServer, RtspServer, ServePlan,
-    ServerOptions, Shard, Shards, UnitOutlet, WayCause, spawn_caller, spawn_file_in, spawn_file_out, spawn_pull, spawn_push, spawn_rtp_in,
-    spawn_rtp_out, spawn_udp_in, spawn_udp_out,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PlayPlan, PublishPlan, PullPlan, PushPlan, RtmpServePlan, RtmpServer,
+    RtmpTarget, RtspServer, ServePlan, ServerOptions, Shard, Shards, UnitOutlet, WayCause, spawn_caller, spawn_file_in, spawn_file_out,
+    spawn_play, spawn_pull, spawn_push, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
     facts::{Contact, Waiting},
@@ -296,29 +296,33 @@ impl Ports {
                     self.serve(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
                 }
             },
-            (Link::Rtmp(rtmp), Keys::Rtmp(key, login)) => match way.flow {
-                Flow::In(intake) => {
-                    let addr = resolve(rtmp.host.as_deref(), rtmp.port()).await?;
-                    let plan = PublishPlan { app: rtmp.app.clone(), key, intake, status: way.status };
-                    self.publish(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
-                }
-                Flow::Out(outlet) => {
-                    let host = rtmp.host.clone().unwrap_or_default();
-                    let plan = PushPlan {
-                        server: rtmp.server(&host),
-                        host,
-                        port: rtmp.port(),
-                        app: rtmp.app.clone(),
-                        key,
-                        login,
-                        tls: rtmp.tls,
-                        authority: rtmp.authority.as_ref().map(|path| base.join(path)),
-                        outlet: outlet.into_units(&stop),
-                        status: way.status,
-                    };
-                    Ok(spawn_push(plan, stop))
-                }
-            },
+            (Link::Rtmp(rtmp), Keys::Rtmp(key, login)) if !rtmp.listens => {
+                let host = rtmp.host.clone().unwrap_or_default();
+                let target = RtmpTarget {
+                    server: rtmp.server(&host),
+                    host,
+                    port: rtmp.port(),
+                    app: rtmp.app.clone(),
+                    key,
+                    login,
+                    tls: rtmp.tls,
+                    authority: rtmp.authority.as_ref().map(|path| base.join(path)),
+                };
+                Ok(match way.flow {
+                    Flow::In(intake) => spawn_play(PlayPlan { target, intake, status: way.status }, stop),
+                    Flow::Out(outlet) => spawn_push(PushPlan { target, outlet: outlet.into_units(&stop), status: way.status }, stop),
+                })
+            }
+            (Link::Rtmp(rtmp), Keys::Rtmp(key, _)) => {
+                let (addr, app) = (resolve(rtmp.host.as_deref(), rtmp.port()).await?, rtmp.app.clone());
+                let what = match way.flow {
+                    Flow::In(intake) => ForPort::Line(PublishPlan { app, key, intake, status: way.status }),
+                    Flow::Out(outlet) => {
+                        ForPort::Feed(RtmpServePlan { app, name: key, outlet: outlet.into_units(&stop), status: way.status })
+                    }
+                };
+                self.on_port(addr, what, stop).await.map_err(|e| WayCause::Open(addr, e))
+            }
             (Link::Srt(srt), Keys::Srt(config)) if srt.mode == Mode::Listener => {
                 let shard = on_shard(way.shard)?;
                 let addr = resolve(srt.host.as_deref(), srt.port).await?;
@@ -439,8 +443,8 @@ impl Ports {
         }))
     }
 
-    /// Lets a line be published to on a port that other lines may use as well.
-    async fn publish(&self, addr: SocketAddr, plan: PublishPlan, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+    /// Lets a line be published to, or a feed be played, on a port that others may use as well.
+    async fn on_port(&self, addr: SocketAddr, what: ForPort, mut stop: Stop) -> io::Result<JoinHandle<()>> {
         let mut shared = self.0.shared.lock().await;
         let server = match shared.publishers.get_mut(&addr) {
             Some(used) => {
@@ -454,12 +458,28 @@ impl Ports {
                 server
             }
         };
-        let (ports, line) = (self.clone(), server.add(plan));
+        let ports = self.clone();
+        let (place, runs) = match what {
+            ForPort::Line(plan) => (server.add_line(plan), None),
+            ForPort::Feed(plan) => {
+                let (place, runs) = server.add_feed(plan);
+                (place, Some(runs))
+            }
+        };
         Ok(tokio::spawn(async move {
-            stop.wait().await;
+            let served = async {
+                match runs {
+                    Some(runs) => runs.await,
+                    None => std::future::pending().await,
+                }
+            };
+            tokio::select! {
+                () = served => {}
+                () = stop.wait() => {}
+            }
             let mut shared = ports.0.shared.lock().await;
-            server.remove(&line);
-            drop(server);
+            server.remove(&place);
+            drop((server, place));
             if let Some(last) = last_use(&mut shared.publishers, addr) {
                 last.ended().await;
             }
@@ -500,6 +520,12 @@ impl Ports {
             }
         }))
     }
+}
+
+/// What is to be had on a port of RTMP.
+enum ForPort {
+    Line(PublishPlan),
+    Feed(RtmpServePlan),
 }
 
 fn on_shard(wanted: Option<Shard>) -> Result<Shard, WayCause> {

@@ -65,12 +65,21 @@ impl Basket {
     }
 }
 
+/// Opens ways that share their ports.
+async fn open_all(all: Vec<(String, Flow)>, stop: &Stop) -> Vec<Arc<LinkStatus>> {
+    let mut statuses = Vec::new();
+    let way = |(url, flow): (String, Flow)| {
+        let status = LinkStatus::new();
+        statuses.push(status.clone());
+        Way { name: "boathouse-1".into(), link: parse_url(&url).0.expect(&url), flow, status, stave: None, shard: None }
+    };
+    let ways = all.into_iter().map(way).collect();
+    open_ways(ways, Duration::from_millis(100), Path::new("."), stop, &Stop::given()).await.expect("opened");
+    statuses
+}
+
 async fn open(url: &str, flow: Flow, stop: &Stop) -> Arc<LinkStatus> {
-    let status = LinkStatus::new();
-    let way =
-        Way { name: "boathouse-1".into(), link: parse_url(url).0.expect(url), flow, status: status.clone(), stave: None, shard: None };
-    open_ways(vec![way], Duration::from_millis(100), Path::new("."), stop, &Stop::given()).await.map_err(|e| e.cause).expect(url);
-    status
+    open_all(vec![(url.to_owned(), flow)], stop).await.remove(0)
 }
 
 async fn until(status: &LinkStatus, what: &str, wanted: impl Fn(&Live) -> bool) -> Live {
@@ -349,5 +358,41 @@ async fn a_server_that_takes_too_little_costs_whole_groups_and_one_that_closes_i
     let closes = stand_in(vec![Answer::Closes(30_000), Answer::Reads(usize::MAX)]).await;
     let feed = pushed(&push_url(closes, "live/key"), &stop).await;
     until(&feed, "called again", |l| l.sessions == 2 && l.contact == Contact::Up).await;
+    end.now();
+}
+
+#[tokio::test]
+async fn a_feed_is_served_to_players_on_the_port_that_lines_are_published_to() {
+    let (end, stop) = Stop::new();
+    let (published, port) = (Basket::new(), choir_rig::port());
+    let outlet: Arc<UnitOutlet> = Outlet::new();
+    tokio::spawn(play(outlet.clone(), stop.clone()));
+    let both = vec![
+        (format!("rtmp://127.0.0.1:{port}/in/bow#mode=listener"), Flow::In(published.clone())),
+        (format!("rtmp://127.0.0.1:{port}/out/programme#mode=listener"), Flow::Out(AnyOutlet::Units(outlet))),
+    ];
+    let served = open_all(both, &stop).await.remove(1);
+    assert!(matches!(served.look().contact, Contact::Waiting(_)));
+    let (first, second) = (Basket::new(), Basket::new());
+    let (once, once_stop) = stop.child();
+    let one = open(&format!("rtmp://127.0.0.1:{port}/out/programme"), Flow::In(first.clone()), &once_stop).await;
+    let other = open(&format!("rtmp://127.0.0.1:{port}/out/programme"), Flow::In(second.clone()), &stop).await;
+    for basket in [&first, &second] {
+        let came = basket.has(|u| u.iter().filter(|u| u.1 == StreamKind::H264).count() > 30).await;
+        let pictures: Vec<u8> = came.iter().filter(|u| u.1 == StreamKind::H264).map(|u| u.3).collect();
+        assert_eq!(pictures[0] % 10, 1, "a keyframe comes first");
+        assert!(pictures.windows(2).all(|w| w[1] == w[0] % 250 + 1), "{pictures:?}");
+    }
+    let live = until(&served, "two players", |l| l.how.as_deref() == Some("2 players by RTMP")).await;
+    assert_eq!((live.contact, one.look().contact, other.look().contact), (Contact::Up, Contact::Up, Contact::Up));
+    once.now();
+    until(&served, "one player", |l| l.how.as_deref() == Some("1 player by RTMP")).await;
+    let nothing = open(&format!("rtmp://127.0.0.1:{port}/out/other"), Flow::In(Basket::new()), &stop).await;
+    until(&nothing, "no such name", |l| format!("{:?}", l.contact).contains("nothing is played under this name")).await;
+    // A feed is no line: nobody can publish to it.
+    let wrong = pushed(&format!("rtmp://127.0.0.1:{port}/out/programme"), &stop).await;
+    until(&wrong, "no line", |l| format!("{:?}", l.contact).contains("nothing is taken under this path")).await;
+    let _publisher = pushed(&format!("rtmp://127.0.0.1:{port}/in/bow"), &stop).await;
+    published.has(|u| u.len() > 20).await;
     end.now();
 }

@@ -77,6 +77,7 @@ impl OutRun {
     pub fn is_watched(&self) -> bool {
         match &self.link {
             Link::Rtsp(_) => self.status.is_asked_for(),
+            Link::Rtmp(r) if r.listens => self.status.is_asked_for(),
             Link::Stave(_) => true,
             _ => self.status.look().contact == choir_core::facts::Contact::Up,
         }

@@ -7,12 +7,15 @@
 //! | [`camera`] | a moving scene, encoded once as a loop and sent with the time in each frame |
 //! | [`device`] | a PTZ camera and an encoder with ONVIF, VISCA and discovery |
 //! | [`switcher`] | inputs that measure what reaches them, and a desk that puts one on air |
+//! | [`programme`] | what that desk sends |
+//! | [`platform`] | what a feed is published to by RTMP |
 //! | [`relay`] | a two-way UDP relay with the faults of [`choir_path`] |
 //! | [`stalls`] | telling a machine that stands still from a fault |
 //! | [`regatta`] | the Tarn Hollow Regatta: all of it together |
 
 pub mod camera;
 pub mod device;
+pub mod platform;
 pub mod programme;
 pub mod regatta;
 pub mod relay;

@@ -36,6 +36,9 @@ const WAITING: &str = "choir-proto/src/ts/splice/waiting.rs";
 const INDEX: &str = "choir-proto/src/ts/index.rs";
 const LOOK: &str = "choir-proto/src/ts/look.rs";
 const UNITS: &str = "choir-proto/src/unit_splice.rs";
+const SOUND: &str = "choir-proto/src/ts/sound.rs";
+const CHUNKS: &str = "choir-proto/src/rtmp/chunk.rs";
+const TAGS: &str = "choir-proto/src/rtmp/tags.rs";
 const AUTH: &str = "choir-proto/src/auth.rs";
 const HEALTH: &str = "choir-core/src/health.rs";
 const CHANGE: &str = "choir-core/src/model/change.rs";
@@ -102,7 +105,12 @@ const MISTAKES: &[Mistake] = &[
     ),
     m(UNITS, "unit.kind.is_video() && unit.keyframe", "unit.kind.is_video()"),
     m(UNITS, "&& !self.is_behind(unit);", "&& true;"),
-    m(UNITS, "< -ROUNDING {", "< -ROUNDING * 10_000 {"),
+    m(SOUND, "(hole >= -ROUNDING)", "(hole >= -ROUNDING * 10_000)"),
+    m(SOUND, "let skip = (-hole - ROUNDING).max(0)", "let skip = 0 * (-hole - ROUNDING).max(0)"),
+    m(CHUNKS, "0 => (stream.time, stream.delta) = (time, time)", "0 => (stream.time, stream.delta) = (time, 0)"),
+    m(CHUNKS, "extended.is_none_or(|said| said == time)", "true"),
+    m(CHUNKS, "if length > self.most {", "if false {"),
+    m(TAGS, "if keyframe && !own_sets {", "if keyframe {"),
     m(UNITS, ".max(missing(pts, self.reach.pts))", ""),
     m(AUTH, "found.sort_by_key(|c| std::cmp::Reverse(c.scheme));", "found.sort_by_key(|c| c.scheme);"),
     m(AUTH, "',' if !quoted => {", "',' => {"),

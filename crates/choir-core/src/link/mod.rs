@@ -304,9 +304,6 @@ impl Link {
             Self::Rtsp(r) if r.group.is_some() => {
                 Some(("a group is for feeds that are served.", "Write transport = multicast to hear a camera by its own group."))
             }
-            Self::Rtmp(r) if !r.listens => {
-                Some(("it calls: a line by RTMP waits to be published to.", "Write rtmp://:1935/PATH and the key, or mode = listener."))
-            }
             Self::Stave(s) if s.multicast.is_some() => {
                 Some(("multicast is for feeds that are offered.", "Write carriage = multicast to hear a source by its own group."))
             }
@@ -319,9 +316,6 @@ impl Link {
     pub fn cannot_go_out(&self) -> Option<(&'static str, &'static str)> {
         match self {
             Self::Wall(_) => Some(("a wall is made of lines: it is a line itself.", "Write it as the from of a [[line]], and carry that.")),
-            Self::Rtmp(r) if r.listens => {
-                Some(("it waits to be called: a feed by RTMP is published to a server.", "Write rtmp://HOST/PATH and the key."))
-            }
             Self::Udp(u) if u.host.is_none() => Some(("a UDP destination needs a host.", "Write udp://HOST:PORT.")),
             Self::Udp(u) if u.source.is_some() => Some(("a source is for what comes in.", "Write udp://GROUP:PORT and interface=ADDRESS.")),
             Self::Rtp(r) if r.sdp.is_some() => {

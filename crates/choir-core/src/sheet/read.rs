@@ -382,7 +382,7 @@ impl Reader<'_> {
             } else if let Some(b) = item.as_bool() {
                 Value::Flag(b)
             } else if let Some(secret) =
-                item.as_table_like().filter(|_| key == "passphrase" || key == "password").and_then(|t| self.secret(t, subject))
+                item.as_table_like().filter(|_| ["passphrase", "password", "key"].contains(&key)).and_then(|t| self.secret(t, subject))
             {
                 Value::Secret(secret)
             } else {

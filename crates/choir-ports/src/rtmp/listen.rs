@@ -1,6 +1,11 @@
-//! A port that publishers call: one line for each path and stream key.
+//! A port that publishers and players call: one line or feed for each path and stream key.
 
-use super::{READ, media::TagsIn, random_block};
+use super::{
+    READ,
+    media::TagsIn,
+    random_block,
+    serve::{Player, RtmpServePlan, Stage},
+};
 use crate::{Intake, LinkStatus};
 use bytes::BytesMut;
 use choir_core::{
@@ -58,15 +63,27 @@ struct Holder {
     go: Arc<Notify>,
 }
 
+/// What a place is for.
+enum What {
+    /// A line; media goes there.
+    Line(Arc<dyn Intake>),
+    /// A feed.
+    Feed(Arc<Stage>),
+}
+
 struct Place {
-    plan: PublishPlan,
+    app: String,
+    key: SecretText,
+    status: Arc<LinkStatus>,
+    what: What,
     port: u16,
     holder: Mutex<Option<Holder>>,
-    /// Changes when the line ends.
+    /// Changes when it ends.
     open: watch::Sender<bool>,
 }
 
-/// A server that publishers call. Lines can be added and removed while it runs.
+/// A server that publishers and players call. Lines and feeds can be added and removed while it
+/// runs.
 pub struct RtmpServer {
     /// The address it got.
     pub addr: SocketAddr,
@@ -80,8 +97,8 @@ struct Places {
     callers: Mutex<HashMap<IpAddr, usize>>,
 }
 
-/// A line of a server.
-pub struct Published(Arc<Place>);
+/// A line or feed of a server.
+pub struct OnPort(Arc<Place>);
 
 impl RtmpServer {
     /// Opens an address.
@@ -98,17 +115,32 @@ impl RtmpServer {
 
     /// Lets a line be published to.
     #[must_use]
-    pub fn add(&self, plan: PublishPlan) -> Published {
-        let place = Arc::new(Place { plan, port: self.addr.port(), holder: Mutex::default(), open: watch::channel(true).0 });
-        place.waits(None);
-        lock(&self.places.all).push(place.clone());
-        Published(place)
+    pub fn add_line(&self, plan: PublishPlan) -> OnPort {
+        let PublishPlan { app, key, intake, status } = plan;
+        self.add(app, key, status, What::Line(intake))
     }
 
-    /// Ends a line; its publisher is told by the end of the connection.
-    pub fn remove(&self, line: &Published) {
-        lock(&self.places.all).retain(|p| !Arc::ptr_eq(p, &line.0));
-        line.0.open.send_replace(false);
+    /// Serves a feed to players. What is given runs as long as the feed is served: until it has
+    /// ended.
+    pub fn add_feed(&self, plan: RtmpServePlan) -> (OnPort, impl Future<Output = ()> + Send + use<>) {
+        let RtmpServePlan { app, name, outlet, status } = plan;
+        let stage = Arc::new(Stage::new());
+        let place = self.add(app, name, status.clone(), What::Feed(stage.clone()));
+        (place, async move { stage.run(&outlet, &status).await })
+    }
+
+    fn add(&self, app: String, key: SecretText, status: Arc<LinkStatus>, what: What) -> OnPort {
+        let port = self.addr.port();
+        let place = Arc::new(Place { app, key, status, what, port, holder: Mutex::default(), open: watch::channel(true).0 });
+        place.waits(None);
+        lock(&self.places.all).push(place.clone());
+        OnPort(place)
+    }
+
+    /// Ends a line or feed; whoever publishes or plays is told by the end of the connection.
+    pub fn remove(&self, place: &OnPort) {
+        lock(&self.places.all).retain(|p| !Arc::ptr_eq(p, &place.0));
+        place.0.open.send_replace(false);
     }
 
     /// Waits for the end of its task, which `stop` ends.
@@ -119,16 +151,19 @@ impl RtmpServer {
 
 impl Place {
     fn waits(&self, refused: Option<Refused>) {
-        let waiting = Waiting::Publisher { port: self.port, app: self.plan.app.clone(), refused };
-        let held = self.plan.status.control.is_held();
-        self.plan.status.set_contact(if held { Contact::Held } else { Contact::Waiting(waiting) });
+        let waiting = match &self.what {
+            What::Line(_) => Waiting::Publisher { port: self.port, app: self.app.clone(), refused },
+            What::Feed(_) => Waiting::Viewers,
+        };
+        let held = self.status.control.is_held();
+        self.status.set_contact(if held { Contact::Held } else { Contact::Waiting(waiting) });
     }
 
     /// Says of a caller that was turned away.
     fn refused(&self, from: SocketAddr, fault: Fault, why: &str) {
         let refused = Refused { from, stream_id: None, fault: Some(fault), why: why.into() };
-        self.plan.status.note(Notice::CallerRefused(refused.clone()));
-        if lock(&self.holder).is_none() {
+        self.status.note(Notice::CallerRefused(refused.clone()));
+        if matches!(self.what, What::Line(_)) && lock(&self.holder).is_none() {
             self.waits(Some(refused));
         }
     }
@@ -162,25 +197,35 @@ impl Places {
         }
     }
 
-    /// The line for this path and key, which it takes.
-    fn take(&self, from: SocketAddr, app: &str, key: &str, holder: impl Fn() -> Holder) -> Result<Arc<Place>, No> {
+    /// What is there for this path and key.
+    fn find(&self, from: SocketAddr, app: &str, key: &str, plays: bool) -> Result<Arc<Place>, No> {
         // Where one puts the border between path and key is not where another does.
         let asked = format!("{app}/{key}");
         let asked = asked.trim_matches('/');
         let plain = asked.split('?').next().unwrap_or_default();
-        let all: Vec<Arc<Place>> = lock(&self.all).clone();
+        let all: Vec<Arc<Place>> = lock(&self.all).iter().filter(|p| matches!(p.what, What::Feed(_)) == plays).cloned().collect();
         let same = |place: &Arc<Place>, with: &str| {
-            let wanted = format!("{}/{}", place.plan.app, place.plan.key.reveal());
+            let wanted = format!("{}/{}", place.app, place.key.reveal());
             bool::from(wanted.as_bytes().ct_eq(with.as_bytes()))
         };
         let Some(place) = all.iter().find(|p| same(p, asked) || same(p, plain)) else {
-            let near: Vec<_> = all.iter().filter(|p| asked.strip_prefix(p.plan.app.as_str()).is_some_and(|r| r.starts_with('/'))).collect();
+            let near: Vec<_> = all.iter().filter(|p| asked.strip_prefix(p.app.as_str()).is_some_and(|r| r.starts_with('/'))).collect();
             near.iter().for_each(|p| p.refused(from, Fault::StreamKey, "wrong stream key"));
-            return Err(No(if near.is_empty() { "nothing is taken under this path" } else { "the stream key is wrong" }));
+            return Err(No(match (near.is_empty(), plays) {
+                (true, false) => "nothing is taken under this path",
+                (false, false) => "the stream key is wrong",
+                (_, true) => "nothing is played under this name",
+            }));
         };
-        if place.plan.status.control.is_held() {
-            return Err(No("the engineer holds this line"));
+        if place.status.control.is_held() {
+            return Err(No("the engineer holds it"));
         }
+        Ok(place.clone())
+    }
+
+    /// The line for this path and key, which it takes.
+    fn take(&self, from: SocketAddr, app: &str, key: &str, holder: impl Fn() -> Holder) -> Result<Arc<Place>, No> {
+        let place = self.find(from, app, key, false)?;
         let mut held = lock(&place.holder);
         if let Some(now) = &*held {
             let silent = lock(&now.last).elapsed();
@@ -193,7 +238,7 @@ impl Places {
         }
         *held = Some(holder());
         drop(held);
-        Ok(place.clone())
+        Ok(place)
     }
 }
 
@@ -232,6 +277,7 @@ struct Caller {
     last: Arc<Mutex<Instant>>,
     go: Arc<Notify>,
     published: Option<(Arc<Place>, TagsIn)>,
+    player: Option<(Arc<Place>, Player)>,
 }
 
 /// How it ended.
@@ -245,15 +291,17 @@ impl Caller {
     fn new(places: Arc<Places>, stream: TcpStream, from: SocketAddr) -> Self {
         let now = Instant::now();
         let (last, go) = (Arc::new(Mutex::new(now)), Arc::default());
-        Self { places, stream, from, server: Server::new(random_block()), since: now, last, go, published: None }
+        Self { places, stream, from, server: Server::new(random_block()), since: now, last, go, published: None, player: None }
     }
 
     async fn serve(mut self, stop: Stop) {
         let _ = self.stream.set_nodelay(true);
         let ended = self.run(stop).await;
+        // Before the connection is closed, so that nobody counts it any more.
+        self.player = None;
         let Some((place, mut tags)) = self.published.take() else { return };
         tags.flush(Instant::now());
-        let status = &place.plan.status;
+        let status = &place.status;
         let mut holder = lock(&place.holder);
         // Another one may have its place already.
         if holder.as_ref().is_none_or(|h| !Arc::ptr_eq(&h.go, &self.go)) {
@@ -287,17 +335,20 @@ impl Caller {
             if let Err(ended) = self.write().await {
                 return ended;
             }
-            let limit = match &self.published {
-                Some(_) => *lock(&self.last) + SILENCE,
-                None => self.since + PATIENCE,
+            let limit = match (&self.published, &self.player) {
+                (Some(_), _) => Some(*lock(&self.last) + SILENCE),
+                // It need not say anything.
+                (_, Some(_)) => None,
+                _ => Some(self.since + PATIENCE),
             };
             let clock = self.published.as_ref().and_then(|(_, tags)| tags.poll_timeout());
-            let woken = self.published.as_ref().map(|(place, _)| place.plan.status.clone());
+            let place = self.published.as_ref().map(|(p, _)| p).or(self.player.as_ref().map(|(p, _)| p));
+            let woken = place.map(|place| place.status.clone());
             buffer.clear();
             buffer.reserve(READ);
             let read = tokio::select! {
                 read = self.stream.read_buf(&mut buffer) => read,
-                () = sleep_until(Some(limit)) => {
+                () = sleep_until(limit) => {
                     let what = if self.published.is_some() { "it sends nothing any more" } else { "it does not publish" };
                     return Ended::Gone(Some(Fault::PeerLost), what.into());
                 }
@@ -305,8 +356,19 @@ impl Caller {
                     self.flush();
                     continue;
                 }
+                more = async {
+                    match &mut self.player {
+                        Some((_, player)) => player.next(&mut self.server).await,
+                        None => std::future::pending().await,
+                    }
+                } => {
+                    if !more {
+                        return Ended::Stopped;
+                    }
+                    continue;
+                }
                 () = self.go.notified() => return Ended::Stopped,
-                _ = open.changed(), if self.published.is_some() => return Ended::Stopped,
+                _ = open.changed(), if woken.is_some() => return Ended::Stopped,
                 () = async { match &woken { Some(s) => s.control.woken().await, None => std::future::pending().await } } => {
                     if woken.is_some_and(|s| s.control.is_held()) {
                         return Ended::Stopped;
@@ -339,18 +401,30 @@ impl Caller {
             match event {
                 ServerEvent::Publish { app, key } => {
                     let holder = || Holder { from: self.from, last: self.last.clone(), go: self.go.clone() };
-                    match self.places.take(self.from, &app, &key, holder) {
-                        Ok(place) => {
-                            self.server.accept();
-                            self.publishes(&place);
-                            *open = place.open.subscribe();
-                            let tags = TagsIn::new(place.plan.intake.clone(), place.plan.status.clone());
-                            self.published = Some((place, tags));
-                        }
+                    let place = match self.places.take(self.from, &app, &key, holder) {
+                        Ok(place) => place,
                         Err(No(why)) => return self.turn_away(why).await,
-                    }
+                    };
+                    let What::Line(intake) = &place.what else { return Some(Ended::Stopped) };
+                    self.server.accept();
+                    self.publishes(&place);
+                    *open = place.open.subscribe();
+                    let tags = TagsIn::new(intake.clone(), place.status.clone());
+                    self.published = Some((place, tags));
                 }
-                ServerEvent::Play { .. } => return self.turn_away("nothing is played from here: this port is for publishers").await,
+                ServerEvent::Play { app, name } => {
+                    let place = match self.places.find(self.from, &app, &name, true) {
+                        Ok(place) => place,
+                        Err(No(why)) => return self.turn_away(why).await,
+                    };
+                    let What::Feed(stage) = &place.what else { return Some(Ended::Stopped) };
+                    let Some(player) = stage.enter(self.from, &place.status) else {
+                        return self.turn_away("too many play it already").await;
+                    };
+                    self.server.accept();
+                    *open = place.open.subscribe();
+                    self.player = Some((place, player));
+                }
                 ServerEvent::Media { kind, time, body } => {
                     if let Some((_, tags)) = &mut self.published {
                         tags.push(Instant::now(), kind, time, &body);
@@ -358,6 +432,7 @@ impl Caller {
                 }
                 // What it says of its stream is measured instead.
                 ServerEvent::About(_) => {}
+                ServerEvent::TurnedAway => return Some(Ended::Stopped),
                 ServerEvent::Ended => return Some(Ended::Gone(None, "it ended its stream".into())),
             }
         }
@@ -374,7 +449,7 @@ impl Caller {
 
     fn publishes(&self, place: &Place) {
         let (from, agent) = (self.from, self.server.agent().map(str::to_owned));
-        let status = &place.plan.status;
+        let status = &place.status;
         status.update(|l| {
             (l.peer, l.software) = (Some(from), agent.clone());
             l.how = Some("published by RTMP".into());

@@ -4,45 +4,31 @@
 use super::{
     super::{
         UnitOutlet,
-        retry::{Attempt, Ended, Pause, keep_up},
+        retry::{Attempt, Ended, keep_up},
         status::{Counters, LinkStatus},
     },
-    READ, random_block,
+    READ,
+    call::{Calls, Duplex, Outcome, RETRY_FIRST, RETRY_MOST, RtmpTarget},
+    random_block,
 };
 use bytes::BytesMut;
-use choir_core::{
-    facts::{Contact, Encryption, Fault, Joining, Loss, Notice},
-    secret::SecretText,
-};
+use choir_core::facts::{Contact, Fault, Notice};
 use choir_host::{Backoff, Stop, clock::sleep_until};
 use choir_proto::{
-    rtmp::{Amf, Challenge, Client, ClientEvent, ClientPlan, OutTag, TagWriter},
+    rtmp::{Amf, Client, ClientEvent, OutTag, TagWriter, kind},
     ts::AccessUnit,
-};
-use rustls::{
-    ClientConfig, RootCertStore,
-    pki_types::{CertificateDer, ServerName, pem::PemObject},
 };
 use std::{
     collections::VecDeque,
     io,
-    net::SocketAddr,
-    path::PathBuf,
     sync::Arc,
     time::{Duration, Instant},
 };
 use tokio::{
-    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt},
-    net::TcpSocket,
+    io::{AsyncReadExt, AsyncWriteExt},
     task::JoinHandle,
 };
-use tokio_rustls::TlsConnector;
 
-const RETRY_FIRST: Duration = Duration::from_millis(500);
-const RETRY_MOST: Duration = Duration::from_secs(15);
-/// While nobody listens on the port, which may be just starting.
-const RETRY_NOBODY: Duration = Duration::from_secs(2);
-const CONNECT: Duration = Duration::from_secs(8);
 /// From the connection to the server's yes.
 const AGREE: Duration = Duration::from_secs(12);
 /// How long a server may take no bytes at all.
@@ -50,34 +36,14 @@ const STUCK: Duration = Duration::from_secs(15);
 /// How old the oldest of what waits to be sent may become: then it is left out up to the next
 /// keyframe.
 const OLDEST: Duration = Duration::from_secs(3);
-/// What the system keeps of what was sent: what waits should wait here, where its age is known.
-const SYSTEM_KEEPS: u32 = 256 << 10;
-/// Servers that send a caller on.
-const ELSEWHERE_MAX: u32 = 5;
-/// Questions who it is: one for the kind, one with the riddle.
-const ASKED_MAX: u32 = 3;
 const GOODBYE: Duration = Duration::from_millis(500);
 /// How often what is shown is brought up to date.
 const SHOW: Duration = Duration::from_secs(1);
 
 /// Where a feed is published.
 pub struct PushPlan {
-    /// Host and port to call.
-    pub host: String,
-    /// Its port.
-    pub port: u16,
-    /// The address without the key, as the server knows it.
-    pub server: String,
-    /// Its path.
-    pub app: String,
-    /// The stream key.
-    pub key: SecretText,
-    /// User and password, for servers that ask.
-    pub login: Option<(String, SecretText)>,
-    /// Within TLS.
-    pub tls: bool,
-    /// Certificates of the authority in place of the usual ones.
-    pub authority: Option<PathBuf>,
+    /// The server.
+    pub target: RtmpTarget,
     /// The feed's units.
     pub outlet: Arc<UnitOutlet>,
     /// How it stands.
@@ -87,169 +53,43 @@ pub struct PushPlan {
 /// Publishes until stopped, or until the feed has ended.
 pub fn spawn_push(plan: PushPlan, stop: Stop) -> JoinHandle<()> {
     tokio::spawn(async move {
-        let status = plan.status.clone();
-        let pusher = Pusher { place: Where::of(&plan), plan, answer: None, asked: 0, sent_on: 0, counters: Counters::default() };
+        let PushPlan { target, outlet, status } = plan;
+        let pusher = Pusher { calls: Calls::new(target), outlet, status: status.clone(), counters: Counters::default() };
         keep_up(pusher, &status, Backoff::new(RETRY_FIRST, RETRY_MOST), stop).await;
     })
 }
 
-/// Whom to call.
-#[derive(Clone, PartialEq, Eq)]
-struct Where {
-    host: String,
-    port: u16,
-    server: String,
-    app: String,
-}
-
-impl Where {
-    fn of(plan: &PushPlan) -> Self {
-        Self { host: plan.host.clone(), port: plan.port, server: plan.server.clone(), app: plan.app.clone() }
-    }
-
-    /// Of an address that a server names: `rtmp://host:port/app`.
-    fn read(url: &str) -> Option<Self> {
-        let rest = url.strip_prefix("rtmp://")?;
-        let (authority, app) = rest.split_once('/')?;
-        let (host, port) = authority.rsplit_once(':').map_or(Some((authority, 1935)), |(h, p)| Some((h, p.parse().ok()?)))?;
-        let fits = !host.is_empty() && url.len() < 1024 && !url.chars().any(char::is_control);
-        fits.then(|| Self { host: host.into(), port, server: url.trim_end_matches('/').into(), app: app.trim_matches('/').into() })
-    }
-}
-
 struct Pusher {
-    plan: PushPlan,
-    place: Where,
-    answer: Option<String>,
-    asked: u32,
-    sent_on: u32,
+    calls: Calls,
+    outlet: Arc<UnitOutlet>,
+    status: Arc<LinkStatus>,
     counters: Counters,
 }
 
-/// How an attempt ended.
-enum Outcome {
-    Stopped,
-    Held,
-    /// The feed has ended.
-    Over,
-    Asks(Challenge),
-    Elsewhere(String),
-    Refused(String, String),
-    Nobody(String),
-    Failed(Option<Fault>, String),
-}
-
-trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
-impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
-
 impl Attempt for Pusher {
     async fn attempt(&mut self, stop: &mut Stop) -> Ended {
-        let before = self.plan.status.look().sessions;
+        let before = self.status.look().sessions;
         let outcome = self.once(stop).await;
-        let was_up = self.plan.status.look().sessions > before;
-        if was_up {
-            (self.asked, self.sent_on) = (0, 0);
-        }
-        let peer = format!("{}:{}", self.place.host, self.place.port);
-        let (pause, fault, why) = match outcome {
-            Outcome::Stopped | Outcome::Over => return Ended::Over,
-            Outcome::Held => return Ended::Again,
-            Outcome::Asks(challenge) => match &self.plan.login {
-                None => {
-                    let why = "it wants user and password: set them in the sheet, user = \"NAME\" and password = { env = \"NAME\" }";
-                    (Pause::UntilReleased, Some(Fault::Login), why.into())
-                }
-                Some((user, password)) if self.asked < ASKED_MAX => {
-                    self.asked += 1;
-                    let own = hex::encode(choir_host::random::<4>());
-                    self.answer = Some(challenge.answer(user, password.reveal(), &own));
-                    return Ended::Again;
-                }
-                Some(_) => (Pause::UntilReleased, Some(Fault::Login), "user or password are refused".into()),
-            },
-            Outcome::Elsewhere(url) => match Where::read(&url) {
-                // The key goes nowhere in the clear that was to go within TLS.
-                Some(place) if self.sent_on < ELSEWHERE_MAX && !self.plan.tls => {
-                    self.plan.status.note(Notice::Redirected(place.server.clone()));
-                    self.sent_on += 1;
-                    self.place = place;
-                    return Ended::Again;
-                }
-                _ => (Pause::Growing, Some(Fault::Refused), "it sends the stream elsewhere, where it cannot go".into()),
-            },
-            Outcome::Refused(code, says) => refused(&code, &says),
-            Outcome::Nobody(why) => (Pause::AtMost(RETRY_NOBODY), Some(Fault::PortClosed), why),
-            Outcome::Failed(fault, why) => (Pause::Growing, fault, why),
-        };
-        // From the start again: where it was sent on to, and who it was, may be over.
-        (self.place, self.answer, self.asked, self.sent_on) = (Where::of(&self.plan), None, 0, 0);
-        Ended::Lost { was_up, pause, loss: Loss::Call { peer, fault, why } }
+        let was_up = self.status.look().sessions > before;
+        self.calls.ended(outcome, was_up, &self.status)
     }
 
     fn released(&mut self) {
-        (self.place, self.answer, self.asked, self.sent_on) = (Where::of(&self.plan), None, 0, 0);
-    }
-}
-
-/// What a refusal means, in the server's words.
-fn refused(code: &str, says: &str) -> (Pause, Option<Fault>, String) {
-    let clean = |t: &str| t.chars().filter(|c| !c.is_control()).take(200).collect::<String>();
-    let (says, code) = (clean(says), clean(code));
-    let why = if says.is_empty() { format!("refused: {code}") } else { format!("refused: {says}") };
-    let low = why.to_lowercase();
-    if low.contains("authfailed") || low.contains("nosuchuser") {
-        return (Pause::UntilReleased, Some(Fault::Login), "user or password are refused".into());
-    }
-    let fault = match code.as_str() {
-        _ if low.contains("another publisher") || low.contains("already") => Fault::Taken,
-        "NetStream.Publish.BadName" | "NetStream.Publish.Denied" => Fault::StreamKey,
-        "NetConnection.Connect.InvalidApp" => Fault::Path,
-        _ => Fault::Refused,
-    };
-    (Pause::Growing, Some(fault), why)
-}
-
-fn failed(e: &io::Error) -> Outcome {
-    match e.kind() {
-        io::ErrorKind::ConnectionRefused => Outcome::Nobody("nobody answers on this port".into()),
-        io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable | io::ErrorKind::TimedOut => {
-            Outcome::Failed(Some(Fault::Silent), e.to_string())
-        }
-        _ => Outcome::Failed(None, e.to_string()),
+        self.calls.forget();
     }
 }
 
 impl Pusher {
     async fn once(&mut self, stop: &mut Stop) -> Outcome {
-        let status = self.plan.status.clone();
-        status.set_joining(Joining::Calling(format!("{}:{}", self.place.host, self.place.port)));
-        let connecting = tokio::time::timeout(CONNECT, self.connect());
-        let connected = tokio::select! {
-            c = connecting => c,
-            () = stop.wait() => return Outcome::Stopped,
-            () = status.control.woken() => return Outcome::Held,
-        };
-        let (stream, peer) = match connected {
-            Ok(Ok(connected)) => connected,
-            Ok(Err(outcome)) => return outcome,
-            Err(_) => return Outcome::Failed(Some(Fault::Silent), "no answer".into()),
-        };
-        status.update(|l| {
-            l.peer = Some(peer);
-            l.encryption = if self.plan.tls { Encryption::Tls } else { Encryption::Clear };
-        });
-        let plan = ClientPlan {
-            app: self.place.app.clone(),
-            url: self.place.server.clone(),
-            name: self.plan.key.reveal().to_owned(),
-            publishes: true,
-            answer: self.answer.clone(),
+        let stream = match self.calls.connect(&self.status, stop).await {
+            Ok(stream) => stream,
+            Err(outcome) => return outcome,
         };
         let mut call = Call {
-            outlet: &self.plan.outlet,
-            status: &status,
+            outlet: &self.outlet,
+            status: &self.status,
             stream,
-            client: Client::new(plan, random_block()),
+            client: Client::new(self.calls.plan(true), random_block()),
             tags: None,
             waiting: VecDeque::new(),
             skipping: false,
@@ -264,55 +104,6 @@ impl Pusher {
         call.client.end();
         let _ = tokio::time::timeout(GOODBYE, call.last_words()).await;
         outcome
-    }
-
-    async fn connect(&self) -> Result<(Box<dyn Duplex>, SocketAddr), Outcome> {
-        let no_name = |e: io::Error| Outcome::Failed(Some(Fault::Name), e.to_string());
-        let found = tokio::net::lookup_host((self.place.host.as_str(), self.place.port)).await.map_err(no_name)?;
-        let mut last = Outcome::Failed(Some(Fault::Name), "the name has no address".into());
-        for addr in found {
-            let socket = if addr.is_ipv4() { TcpSocket::new_v4() } else { TcpSocket::new_v6() };
-            let Ok(socket) = socket else { continue };
-            let _ = socket.set_send_buffer_size(SYSTEM_KEEPS);
-            match socket.connect(addr).await {
-                Ok(stream) => {
-                    let _ = stream.set_nodelay(true);
-                    if !self.plan.tls {
-                        return Ok((Box::new(stream), addr));
-                    }
-                    let config = self.trusted().map_err(|why| Outcome::Failed(None, why))?;
-                    let name = ServerName::try_from(self.place.host.clone())
-                        .map_err(|_| Outcome::Failed(Some(Fault::Name), "the host is no name that a certificate can have".into()))?;
-                    let tls = TlsConnector::from(Arc::new(config)).connect(name, stream).await;
-                    return match tls {
-                        Ok(tls) => Ok((Box::new(tls), addr)),
-                        Err(e) => Err(Outcome::Failed(Some(Fault::WrongProtocol), format!("TLS: {e}"))),
-                    };
-                }
-                Err(e) => last = failed(&e),
-            }
-        }
-        Err(last)
-    }
-
-    /// Whose signature is taken for the server's certificate.
-    fn trusted(&self) -> Result<ClientConfig, String> {
-        let mut roots = RootCertStore::empty();
-        match &self.plan.authority {
-            None => roots.extend(webpki_roots::TLS_SERVER_ROOTS.iter().cloned()),
-            Some(path) => {
-                let say = |e: &dyn std::fmt::Display| format!("authority {}: {e}", path.display());
-                for cert in CertificateDer::pem_file_iter(path).map_err(|e| say(&e))? {
-                    roots.add(cert.map_err(|e| say(&e))?).map_err(|e| say(&e))?;
-                }
-                if roots.is_empty() {
-                    return Err(say(&"no certificate is in it"));
-                }
-            }
-        }
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(|e| e.to_string())?;
-        Ok(config.with_root_certificates(roots).with_no_client_auth())
     }
 }
 
@@ -454,7 +245,7 @@ impl Call<'_> {
                 }
             }
             if self.skipping && !tag.settings {
-                self.left_out += u64::from(tag.kind == choir_proto::rtmp::kind::VIDEO);
+                self.left_out += u64::from(tag.kind == kind::VIDEO);
                 continue;
             }
             self.waiting.push_back((now, tag));
@@ -468,7 +259,7 @@ impl Call<'_> {
         if waited < OLDEST {
             return;
         }
-        let is_picture = |t: &OutTag| t.kind == choir_proto::rtmp::kind::VIDEO && !t.settings;
+        let is_picture = |t: &OutTag| t.kind == kind::VIDEO && !t.settings;
         // Up to the next keyframe that waits, or everything up to the next one that comes.
         let next = self.waiting.iter().skip(1).position(|(_, t)| t.keyframe).map(|at| at + 1);
         let gone = self.waiting.drain(..next.unwrap_or(self.waiting.len()));
@@ -506,7 +297,7 @@ impl Call<'_> {
 }
 
 /// What a server is told about the stream.
-fn about(tags: &TagWriter) -> Vec<(String, Amf)> {
+pub(super) fn about(tags: &TagWriter) -> Vec<(String, Amf)> {
     let Some((width, height, hevc, sound)) = tags.about() else { return Vec::new() };
     let number = |name: &str, n: f64| (name.to_owned(), Amf::Number(n));
     // The old code of H.264, the four letters of H.265.

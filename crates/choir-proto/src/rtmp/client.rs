@@ -4,12 +4,11 @@ use super::{
     amf::Amf,
     chunk::kind,
     handshake::SIZE,
+    login::Challenge,
     session::{Command, Heard, RtmpError, Session},
     tags::OutTag,
 };
-use base64::{Engine, engine::general_purpose::STANDARD};
 use bytes::Bytes;
-use md5::{Digest, Md5};
 use std::collections::VecDeque;
 
 /// Numbers of what is asked.
@@ -60,41 +59,6 @@ pub enum ClientEvent {
     },
     /// It ends the stream.
     Ended,
-}
-
-/// A server's question for user and password, in the published form: the first says which fields
-/// there are, the second brings them.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Challenge {
-    salt: Option<String>,
-    challenge: Option<String>,
-    opaque: Option<String>,
-}
-
-impl Challenge {
-    /// Reads it from the words of a refusal.
-    fn parse(says: &str) -> Option<Self> {
-        let (_, rest) = says.split_once("authmod=adobe")?;
-        let field = |name: &str| {
-            let value = rest.split(['?', '&', ' ', ':']).find_map(|f| f.strip_prefix(name)?.strip_prefix('='))?;
-            Some(value.trim_end_matches(']').to_owned()).filter(|v| v.len() <= 256)
-        };
-        // Wrong ones are not tried again.
-        let known = !rest.contains("reason=authfailed") && !rest.contains("reason=nosuchuser");
-        known.then(|| Self { salt: field("salt"), challenge: field("challenge"), opaque: field("opaque") })
-    }
-
-    /// What to append to the address for this user: who it is, and where the question is there, the
-    /// answer. `own` is a challenge of our own, eight hexadecimal digits.
-    #[must_use]
-    pub fn answer(&self, user: &str, password: &str, own: &str) -> String {
-        let hash = |parts: &[&str]| STANDARD.encode(Md5::digest(parts.concat()));
-        let named = format!("?authmod=adobe&user={user}");
-        let (Some(salt), Some(challenge)) = (&self.salt, self.opaque.as_ref().or(self.challenge.as_ref())) else { return named };
-        let response = hash(&[&hash(&[user, salt, password]), challenge, own]);
-        let opaque = self.opaque.as_ref().map_or_else(String::new, |o| format!("&opaque={o}"));
-        format!("{named}&challenge={own}&response={response}{opaque}")
-    }
 }
 
 /// One call.

@@ -6,6 +6,7 @@
 //! | `handshake` | the first three blocks of either end |
 //! | `chunk` | messages in chunks |
 //! | `amf` | values in commands |
+//! | `login` | user and password |
 //! | `tags` | pictures and sound in messages |
 //! | `session` | what both ends have in common |
 //! | `server`, `client` | who is published to or played from; who publishes or plays |
@@ -16,14 +17,16 @@ mod chunk;
 mod client;
 pub mod fuzz;
 mod handshake;
+mod login;
 mod server;
 mod session;
 mod tags;
 
 pub use amf::{Amf, AmfError, read_values, write_values};
 pub use chunk::{ChunkError, ChunkReader, ChunkWriter, Message, kind};
-pub use client::{Challenge, Client, ClientEvent, ClientPlan};
+pub use client::{Client, ClientEvent, ClientPlan};
 pub use handshake::{Handshake, HandshakeError, SIZE as HANDSHAKE_BLOCK};
-pub use server::{Server, ServerEvent};
+pub use login::{Challenge, Riddle};
+pub use server::{Server, ServerEvent, Welcome};
 pub use session::RtmpError;
 pub use tags::{OutTag, Tag, TagReader, TagUnit, TagWriter};

@@ -4,6 +4,7 @@ use super::{
     amf::Amf,
     chunk::kind,
     handshake::SIZE,
+    login::Riddle,
     session::{Command, Heard, RtmpError, Session},
     tags::OutTag,
 };
@@ -45,6 +46,8 @@ pub enum ServerEvent {
     About(Vec<(String, Amf)>),
     /// It has ended.
     Ended,
+    /// It was refused before it could say what it wants: the connection is to be closed.
+    TurnedAway,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,6 +63,20 @@ enum Step {
     Over,
 }
 
+/// What a caller gets for an answer before it says what it wants.
+#[derive(Debug, Clone, Default)]
+pub enum Welcome {
+    /// It is let in.
+    #[default]
+    In,
+    /// Whoever solves this.
+    Who(Riddle),
+    /// It is sent to this address.
+    Elsewhere(String),
+    /// It is refused with these words.
+    Refused(String),
+}
+
 /// One connection.
 #[derive(Debug)]
 pub struct Server {
@@ -69,13 +86,20 @@ pub struct Server {
     agent: Option<String>,
     step: Step,
     events: VecDeque<ServerEvent>,
+    welcome: Welcome,
 }
 
 impl Server {
     /// With random bytes for the handshake.
     #[must_use]
     pub fn new(random: [u8; SIZE]) -> Self {
-        Self { session: Session::server(random), app: None, agent: None, step: Step::Open, events: VecDeque::new() }
+        Self::with(random, Welcome::In)
+    }
+
+    /// As `new`; callers are answered so.
+    #[must_use]
+    pub fn with(random: [u8; SIZE], welcome: Welcome) -> Self {
+        Self { session: Session::server(random), app: None, agent: None, step: Step::Open, events: VecDeque::new(), welcome }
     }
 
     /// Takes what came.
@@ -161,6 +185,23 @@ impl Server {
         let about = c.values.first();
         let text = |name: &str| about.and_then(|a| a.get(name)).and_then(Amf::as_text).filter(|t| t.len() <= NAME_MAX).map(str::to_owned);
         let app = text("app").ok_or(RtmpError::Order("it connects without an application"))?;
+        let (app, query) = app.find('?').map_or((app.as_str(), ""), |at| app.split_at(at));
+        let (says, elsewhere) = match &self.welcome {
+            Welcome::In => (None, None),
+            Welcome::Who(riddle) => (riddle.judge(query).err(), None),
+            Welcome::Elsewhere(url) => (Some("elsewhere".to_owned()), Some(url.clone())),
+            Welcome::Refused(says) => (Some(says.clone()), None),
+        };
+        if let Some(says) = says {
+            let pair = |(k, v): (&str, &str)| (k.to_owned(), Amf::text(v));
+            let mut about: Vec<(String, Amf)> =
+                [("level", "error"), ("code", "NetConnection.Connect.Rejected"), ("description", &says)].map(pair).to_vec();
+            about.extend(elsewhere.map(|url| ("ex".to_owned(), Amf::Object(vec![pair(("redirect", &url))]))));
+            self.session.command(0, "_error", c.number, &[Amf::Null, Amf::Object(about)]);
+            self.step = Step::Over;
+            self.events.push_back(ServerEvent::TurnedAway);
+            return Ok(());
+        }
         // Some put what belongs to the key, or a query, or slashes behind it.
         self.app = Some(app.trim_matches('/').to_owned());
         self.agent = text("flashVer").map(|a| a.chars().filter(|c| !c.is_control()).take(80).collect());

@@ -66,6 +66,13 @@ impl TagReader {
         self.video.as_ref().map(|v| if v.hevc { StreamKind::H265 } else { StreamKind::H264 })
     }
 
+    /// The size of its pictures, where its settings say it.
+    #[must_use]
+    pub fn size(&self) -> Option<(u32, u32)> {
+        let v = self.video.as_ref()?;
+        DecoderRecord::of(v.hevc, v.sets.clone()).map(|(_, format)| (format.width, format.height))
+    }
+
     /// Its sound.
     #[must_use]
     pub fn audio(&self) -> Option<AacConfig> {

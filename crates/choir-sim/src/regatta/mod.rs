@@ -9,6 +9,7 @@ use crate::{
     SimError,
     camera::{self, Camera, CameraSettings, NamedCamera, NamedCameraSettings, Output, SHIPPED_SIZE},
     device::{self, Quirk, SimDevice, StreamState},
+    platform::{self, Platform, PlatformSettings},
     programme::Programme,
     relay::{self, Relay, RelaySettings},
     switcher::{self, Desk, Input},
@@ -55,6 +56,12 @@ const LAN_GROUP: &str = "tarn-hollow";
 /// How long the desk keeps one input on air.
 const ON_AIR: Duration = Duration::from_secs(6);
 
+/// The variable that holds the platform's stream key.
+pub const PLATFORM_VARIABLE: &str = "REGATTA_PLATFORM";
+const PLATFORM_KEY: &str = "bow-and-stern-7";
+/// Where the platform listens, and the path that it takes.
+const PLATFORM: (&str, &str) = ("127.20.0.51:1936", "live");
+
 /// The variable that holds the finish tower's password.
 pub const CAMERA_VARIABLE: &str = "REGATTA_CAMERA";
 const CAMERA_USER: &str = "desk";
@@ -76,6 +83,7 @@ pub struct FarEnds {
     inputs: Vec<Arc<Input>>,
     dock: NamedCamera,
     desk: Node,
+    platform: Platform,
     outputs: Outputs,
     paths: Arc<Paths>,
 }
@@ -86,8 +94,8 @@ type Outputs = BTreeMap<String, watch::Sender<Output>>;
 impl FarEnds {
     /// Asks what the switcher's inputs measure.
     pub fn inputs(&self) -> impl Fn() -> Vec<InputView> + Send + Sync + 'static {
-        let inputs = self.inputs.clone();
-        move || inputs.iter().map(|i| i.view()).collect()
+        let (inputs, platform) = (self.inputs.clone(), self.platform.viewed("platform"));
+        move || inputs.iter().map(|i| i.view()).chain([platform()]).collect()
     }
 
     /// Changes what the camera of a line shows or sounds like, by one of
@@ -124,6 +132,7 @@ impl FarEnds {
         }
         self.dock.wait().await;
         self.desk.ended().await;
+        self.platform.wait().await;
     }
 }
 
@@ -262,6 +271,9 @@ pub fn give_passphrase(link: &mut Link) {
         Link::Srt(srt) if srt.passphrase == Some(Secret::Env(BICYCLE_VARIABLE.into())) => {
             srt.passphrase = Some(Secret::Literal(SecretText::new(BICYCLE_PASSPHRASE)));
         }
+        Link::Rtmp(rtmp) if rtmp.key == Some(Secret::Env(PLATFORM_VARIABLE.into())) => {
+            rtmp.key = Some(Secret::Literal(SecretText::new(PLATFORM_KEY)));
+        }
         Link::Rtsp(rtsp) if rtsp.password == Some(Secret::Env(CAMERA_VARIABLE.into())) => {
             rtsp.password = Some(Secret::Literal(SecretText::new(CAMERA_PASSWORD)));
         }
@@ -289,6 +301,8 @@ fn address(text: &str, prefix: &str) -> Result<SocketAddr, SimError> {
 pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
     let desk_lan = lan("desk", SWITCHING_DESK, prefix)?;
     let desk = Node::join(&desk_lan, Identity::passing()?, Path::new("."), "desk", false, stop).await?;
+    let takes = format!("{}/{PLATFORM_KEY}", PLATFORM.1);
+    let platform = platform::start(PlatformSettings::new(address(PLATFORM.0, prefix)?, takes), stop.clone())?;
     let mut outputs = Outputs::new();
     let mut controlled = |name: &str| {
         let (change, output) = watch::channel(Output::default());
@@ -305,6 +319,7 @@ pub async fn start(prefix: &str, stop: &Stop) -> Result<FarEnds, SimError> {
         inputs: Vec::new(),
         dock,
         desk,
+        platform,
         outputs,
         paths: Arc::default(),
     };

@@ -448,6 +448,8 @@ pub enum Sim {
     Device(SimDeviceArgs),
     /// Switcher: inputs that measure what reaches them.
     Switcher(SwitcherArgs),
+    /// Platform: takes a feed by RTMP, or refuses it, and keeps its last picture.
+    Platform(Box<PlatformArgs>),
     /// Bad network path: a two-way UDP relay with faults.
     Path(Box<PathArgs>),
     /// Change what a camera of the running demo shows: black, frozen, silent ...
@@ -596,6 +598,47 @@ pub struct SwitcherArgs {
     /// At the end, print the measurements as JSON.
     #[arg(long)]
     pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:
+  choir sim platform --in 127.0.0.1:1936 --takes live/KEY --still got.png
+  choir sim platform --in 127.0.0.1:1936 --takes live/KEY --user desk --password-env SECRET
+  choir sim platform --in 127.0.0.1:1936 --takes live/KEY --reads 1Mbps")]
+pub struct PlatformArgs {
+    /// Address to listen at.
+    #[arg(long = "in", value_name = "IP:PORT")]
+    pub listen: SocketAddr,
+    /// Path and stream key that it takes.
+    #[arg(long, value_name = "PATH/KEY")]
+    pub takes: String,
+    /// Ask for this user, and a password.
+    #[arg(long, requires = "password_env")]
+    pub user: Option<String>,
+    /// Environment variable with the user's password.
+    #[arg(long, value_name = "NAME", requires = "user")]
+    pub password_env: Option<String>,
+    /// Read no more than this.
+    #[arg(long, value_name = "RATE", value_parser = bitrate)]
+    pub reads: Option<Bitrate>,
+    /// Refuse every call with these words.
+    #[arg(long, value_name = "WORDS")]
+    pub refuses: Option<String>,
+    /// Close each connection after this time.
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub closes: Option<Duration>,
+    /// Send every call to this address.
+    #[arg(long, value_name = "URL")]
+    pub elsewhere: Option<String>,
+    /// Write the last picture there, once a second.
+    #[arg(long, value_name = "FILE.png")]
+    pub still: Option<PathBuf>,
+    /// At the end, print what it got as JSON.
+    #[arg(long)]
+    pub json: bool,
+    /// Stop after this time.
+    #[arg(long = "for", value_parser = duration, value_name = "TIME")]
+    pub for_time: Option<Duration>,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -1,11 +1,12 @@
 //! `choir sim`: each stand-in by itself.
 
-use super::{ask::ask, read_url, stave::seeker, until_stopped};
+use super::{ask::ask, read_url, snap, stave::seeker, until_stopped};
 use crate::{
-    args::{CameraArgs, PathArgs, Sim, SimArgs, SimDeviceArgs, SimShowArgs, SwitcherArgs},
+    args::{CameraArgs, PathArgs, PlatformArgs, Sim, SimArgs, SimDeviceArgs, SimShowArgs, SwitcherArgs},
     exit::{FAILED, Failure, SYSTEM, USAGE},
     output::tables,
 };
+use bytes::Bytes;
 use choir_core::facts::Contact;
 use choir_core::{
     link::{DEFAULT_LATENCY, FileLink, Link, stave_name_problem},
@@ -15,15 +16,24 @@ use choir_core::{
 };
 use choir_host::{Stop, secrets};
 use choir_path::{Faults, PathStats};
-use choir_proto::rtsp::Credentials;
-use choir_show::control::Request;
+use choir_proto::{
+    rtsp::Credentials,
+    ts::{AccessUnit, StreamKind},
+};
+use choir_show::{control::Request, still::Still};
 use choir_sim::{
     camera::{self, CameraSettings, NamedCameraSettings, Output, RtspCameraSettings, SHIPPED_RATE, SHIPPED_SIZE, Shows},
     device as sim_device,
+    platform::{self, Got, PlatformSettings},
     relay::{self, RelaySettings},
     switcher::{self, Desk},
 };
-use std::{net::SocketAddr, path::Path, sync::atomic::Ordering, time::Duration};
+use std::{
+    net::SocketAddr,
+    path::Path,
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
 use tokio::{
     io::{AsyncBufReadExt, BufReader},
     sync::watch,
@@ -35,6 +45,7 @@ pub async fn run(args: SimArgs) -> Result<(), Failure> {
         Sim::FieldUnit(a) => camera(a, Kind { size: (640, 360), rate: 25, bitrate: 2_500_000, latency: Duration::from_millis(400) }).await,
         Sim::Device(a) => device(a).await,
         Sim::Switcher(a) => switcher(a).await,
+        Sim::Platform(a) => platform(*a).await,
         Sim::Path(a) => path(*a).await,
         Sim::Show(a) => show(a).await,
     }
@@ -302,6 +313,65 @@ async fn typed(desk: &Desk, count: usize) {
         eprintln!("taken");
     }
     std::future::pending::<()>().await;
+}
+
+async fn platform(args: PlatformArgs) -> Result<(), Failure> {
+    let password = args.password_env.map(|name| secrets::fetch_text(&Secret::Env(name), Path::new("."))).transpose();
+    let password = password.map_err(|e| Failure::new(USAGE, e.to_string()))?;
+    let settings = PlatformSettings {
+        login: args.user.zip(password.map(|p| p.reveal().to_owned())),
+        reads: args.reads.map(|r| r.0),
+        refuses: args.refuses,
+        closes: args.closes,
+        elsewhere: args.elsewhere,
+        ..PlatformSettings::new(args.listen, args.takes.trim_matches('/'))
+    };
+    let (stop_it, stop) = Stop::new();
+    let platform = platform::start(settings, stop)?;
+    eprintln!("publish to rtmp://{} with the path and key that were given", platform.addr);
+    let told = async {
+        let (mut tick, mut last) = (tokio::time::interval(Duration::from_secs(1)), Got::default());
+        loop {
+            tick.tick().await;
+            let got = platform.got();
+            match (&last.from, &got.from) {
+                (None, Some((from, agent))) => eprintln!("{from} publishes ({agent})"),
+                (Some(_), None) => eprintln!("it has ended: {}", got.last.as_deref().unwrap_or("the connection was closed")),
+                _ if got.last != last.last => eprintln!("refused: {}", got.last.as_deref().unwrap_or_default()),
+                _ => {}
+            }
+            if let (Some(path), Some((kind, data)), true) = (&args.still, &got.picture, got.picture != last.picture) {
+                keep_still(path, *kind, data.clone()).await?;
+            }
+            last = got;
+        }
+    };
+    tokio::select! {
+        () = until_stopped(args.for_time) => {}
+        failed = told => {
+            let failed: Result<(), Failure> = failed;
+            failed?;
+        }
+    }
+    let (view, got) = (platform.view("platform"), platform.got());
+    stop_it.now();
+    platform.wait().await;
+    if args.json {
+        println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
+    } else {
+        println!("{} frames, {} missing, {} keyframes, in {} publications", got.frames, got.missing, got.keyframes, got.begun);
+    }
+    Ok(())
+}
+
+/// A picture that stands by itself, as PNG.
+async fn keep_still(path: &Path, kind: StreamKind, data: Bytes) -> Result<(), Failure> {
+    let unit = AccessUnit { pid: 0, kind, pts: None, dts: None, keyframe: true, arrived: 0, data, format: Arc::default() };
+    let decoded = tokio::task::spawn_blocking(move || Still::decode(&[unit], None)).await;
+    match decoded.ok().flatten() {
+        Some(still) => snap::write(path, &still.png()),
+        None => Ok(()),
+    }
 }
 
 async fn path(args: PathArgs) -> Result<(), Failure> {

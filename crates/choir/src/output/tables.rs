@@ -2,6 +2,7 @@
 
 use super::alarms;
 use choir_core::{
+    facts::State,
     units::{Bitrate, say_duration, say_rate, say_size},
     view::{FeedView, InputView, LinkView, MediaView, ShowView, TallyView, ThreadView},
 };
@@ -182,6 +183,12 @@ pub fn show(v: &ShowView, width: usize) -> String {
         .collect();
     if !rows.is_empty() {
         let _ = writeln!(out, "\n{}", fit(&heads, &rows, width).trim_end());
+    }
+    let troubled = |o: &&LinkView| matches!(o.state, Some(State::Broken | State::Strained));
+    let reasons: Vec<String> =
+        v.feeds.iter().flat_map(|f| f.outs.iter().filter(troubled).map(|o| format!("{}  {}\n", f.name, o.reason))).collect();
+    if !reasons.is_empty() {
+        let _ = write!(out, "\n{}", reasons.concat());
     }
     if !v.inputs.is_empty() {
         let _ = write!(out, "\n{}", inputs(&v.inputs));

@@ -18,6 +18,7 @@ mod place;
 mod readme;
 mod records;
 mod rotas;
+mod rtmp;
 mod sheets;
 mod shows;
 mod sound;

@@ -117,14 +117,12 @@ impl Place {
 
     /// Asks for the status until it is as wanted.
     pub fn until(&self, what: &str, wanted: impl Fn(&serde_json::Value) -> bool) -> serde_json::Value {
-        let end = Instant::now() + PATIENCE;
-        loop {
-            let view = self.view();
-            if wanted(&view) {
-                return view;
-            }
+        let (end, mut view) = (Instant::now() + PATIENCE, self.until_answered());
+        while !wanted(&view) {
             assert!(Instant::now() < end, "never came to be: {what}\n{view:#}");
+            view = self.view();
         }
+        view
     }
 }
 

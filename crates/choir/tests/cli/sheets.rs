@@ -411,9 +411,9 @@ mod timing {
             ]);
             let json: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
             on_time("in time", || assert_eq!((out.code, json["failed"].as_u64()), (0, Some(0)), "{}", out.stdout));
-            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(18), Some(8)));
+            assert_eq!((json["rows"].as_array().map(Vec::len), json["stills"].as_array().map(Vec::len)), (Some(19), Some(8)));
             let html = fs::read_to_string(&page).expect("a page");
-            on_time("all good", || assert!(html.contains("18 of 18 good"), "{}", out.stdout));
+            on_time("all good", || assert!(html.contains("19 of 19 good"), "{}", out.stdout));
             assert_eq!(html.matches("data:image/png").count(), 8, "{} bytes", html.len());
         });
     }

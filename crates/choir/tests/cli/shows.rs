@@ -86,8 +86,8 @@ fn demo_is_steady() {
         let (there, here) = (input["delay_ms"][1].as_f64().unwrap_or(0.0), line["delay_ms"].as_f64().unwrap_or(0.0));
         assert!((there - here).abs() < 60.0, "{here} ms here, {there} ms at the desk");
     }
-    // The programme reaches the gateway and the monitor beside the desk.
-    for input in [8, 9] {
+    // The programme reaches the gateway, the monitor beside the desk, and the platform.
+    for input in [8, 9, 10] {
         let input = &view["inputs"][input];
         on_time("the programme", || assert!(input["frames_missing"] == 0 && input["frames"].as_u64() > Some(75), "{input}"));
     }

@@ -32,7 +32,6 @@ impl Stage {
 
     /// Waits until the camera is on.
     fn dock_is_on(&self) {
-        self.place.until_answered();
         let steady = |v: &serde_json::Value| v["feeds"][0]["outs"][0]["state"] == "steady";
         self.place.until("the camera", |v| v["feeds"][0]["line"] == "dock" && v["feeds"][0]["stand_in"].is_null() && steady(v));
     }
@@ -96,7 +95,6 @@ fn by_hand_means_that_only_a_take_brings_a_line_back() {
     let stage = stage("{ lines = \"clip\", return = \"hand\" }");
     let mut show = stage.place.start(&["run", "standby.toml"]);
     let mut camera = stage.camera();
-    stage.place.until_answered();
     stage.place.until("the camera", |v| v["lines"][0]["link"]["state"] == "steady");
     // A camera that needs longer to begin than the clip to stand in for it does not come back by itself either.
     assert_eq!(stage.place.run(&["take", "desk", "dock"]).code, 0);
