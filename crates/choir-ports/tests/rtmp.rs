@@ -95,8 +95,8 @@ fn unit(kind: StreamKind, n: u64, keyframe: bool, data: Vec<u8>) -> AccessUnit {
     AccessUnit { pid: 256, kind, pts: Some(900_000 + n * 3600), dts: None, keyframe, arrived: 0, data: data.into(), format }
 }
 
-/// Picture `n`, which ends with a number from 1 to 250 (zeros at its end are no part of it), and the
-/// sound beside it.
+/// Picture `n`, which ends with a number from 1 to 250 (zeros at its end are no part of it), and
+/// the sound beside it.
 fn units(n: u64) -> [AccessUnit; 2] {
     let keyframe = n.is_multiple_of(10);
     let head = [0, 0, 0, 1, if keyframe { 0x65 } else { 0x41 }, 0x88];

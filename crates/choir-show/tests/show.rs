@@ -7,8 +7,8 @@ use scripted::{FRAME, GOP, Stage};
 use std::time::Duration;
 
 /// The longest pause for each change of who is on: what has sent nothing for so long is stood in
-/// for, lines are looked at each 50 ms, and a keyframe is waited for. A line that is back before has
-/// to wait for its keyframe too.
+/// for, lines are looked at each 50 ms, and a keyframe is waited for. A line that is back before
+/// has to wait for its keyframe too.
 const BOUND: Duration = ms(500 + 50 + 10).saturating_add(FRAME.saturating_mul(GOP as u32));
 
 fn judge(stage: &mut Stage, seed: u64) {

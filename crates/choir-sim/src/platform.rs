@@ -1,5 +1,5 @@
-//! A platform that is published to by RTMP: takes one key, asks who it is, is slow, refuses, closes,
-//! sends on; measures what it gets, and keeps the last picture that stands by itself.
+//! A platform that is published to by RTMP: takes one key, asks who it is, is slow, refuses,
+//! closes, sends on; measures what it gets, and keeps the last picture that stands by itself.
 
 use crate::SimError;
 use bytes::{Bytes, BytesMut};

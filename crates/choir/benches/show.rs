@@ -1,10 +1,10 @@
 //! A show in real time in which everything goes wrong in turn: cameras killed, paths cut, pictures
-//! black or frozen, no sound, a full disk. Says how long each kind of standby took from the fault to
-//! a picture on the feed, and fails when what went out is not legal, a recording cannot be read, or
-//! memory grows.
+//! black or frozen, no sound, a full disk. Says how long each kind of standby took from the fault
+//! to a picture on the feed, and fails when what went out is not legal, a recording cannot be read,
+//! or memory grows.
 //!
-//! `cargo bench -p choir --bench show -- SECONDS`; 180 if not given. As root it gives the recordings
-//! a disk of their own, which fills.
+//! `cargo bench -p choir --bench show -- SECONDS`; 180 if not given. As root it gives the
+//! recordings a disk of their own, which fills.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a bench")]
 

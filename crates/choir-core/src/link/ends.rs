@@ -50,8 +50,8 @@ pub fn opposite(link: &Link, inbound: bool, own: Option<&str>, latency: Duration
             })
         }
         Link::Rtmp(r) if r.listens => Link::Rtmp(RtmpLink { listens: false, host: own, ..r.clone() }),
-        // A name fits by itself: there is nothing to be typed that must match; a platform or a server
-        // that is pulled from says itself what its address is.
+        // A name fits by itself: there is nothing to be typed that must match; a platform or a
+        // server that is pulled from says itself what its address is.
         Link::Rtmp(_) | Link::Stave(_) | Link::File(_) | Link::Wall(_) => return None,
     })
 }

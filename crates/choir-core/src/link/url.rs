@@ -25,7 +25,8 @@ pub fn parse_url(text: &str) -> (Option<Link>, Vec<Problem>) {
     let rest_at = scheme.len() + 3;
     let tls = scheme.eq_ignore_ascii_case("rtmps");
     if scheme.eq_ignore_ascii_case("rtsp") || scheme.eq_ignore_ascii_case("rtmp") || tls {
-        // The query is the camera's or belongs to the key; our own settings stand behind a #, which is never sent.
+        // The query is the camera's or belongs to the key; our own settings stand behind a #, which
+        // is never sent.
         let (place, own) = rest.split_once('#').unwrap_or((rest, ""));
         let fields = query_fields(own, rest_at + place.len() + 1);
         let mut c = Collector::new(fields, rest_at, Form::Url);

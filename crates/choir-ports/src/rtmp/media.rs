@@ -88,7 +88,8 @@ impl TagsIn {
         match self.reader.push(kind, time, body) {
             Tag::Settings => {
                 self.since.get_or_insert(now);
-                // Another codec is another start; other settings of the same come with the keyframe.
+                // Another codec is another start; other settings of the same come with the
+                // keyframe.
                 if self.units.as_ref().is_some_and(|u| u.format().streams != self.streams()) {
                     (self.units, self.begun, self.session) = (None, false, None);
                 }

@@ -1,5 +1,5 @@
-//! User and password, as servers ask for them in the words of a refusal: the published form in which
-//! the first call says who it is, and the second answers a riddle.
+//! User and password, as servers ask for them in the words of a refusal: the published form in
+//! which the first call says who it is, and the second answers a riddle.
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use md5::{Digest, Md5};

@@ -187,7 +187,8 @@ impl Session {
         Ok(())
     }
 
-    /// Messages in one (7.1.6), each with its length and time; times are moved to that of the whole.
+    /// Messages in one (7.1.6), each with its length and time; times are moved to that of the
+    /// whole.
     fn aggregate(&mut self, message: &Message) {
         let (mut at, mut first, mut count) = (0, None, 0);
         while let Some(head) = message.body.get(at..at + 11) {

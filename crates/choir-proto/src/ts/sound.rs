@@ -1,12 +1,14 @@
-//! How long sound lasts, from its bytes, and how sound goes on from other sound: without overlap, with
-//! silence where a little is missing, and without a click where it is PCM.
+//! How long sound lasts, from its bytes, and how sound goes on from other sound: without overlap,
+//! with silence where a little is missing, and without a click where it is PCM.
 
-use super::{AccessUnit, PTS_WRAP, StreamKind, splice::limits::ROUNDING, wrapped_distance};
+use super::{AccessUnit, PTS_WRAP, StreamKind, wrapped_distance};
 use crate::{
     adts,
     audio::{ST302_RATE, aac_silence, st302_join, st302_last, st302_silence, st302_times},
 };
 
+/// Ticks by which the ends of sound units may be rounded.
+const ROUNDING: i64 = 2;
 /// A longer hole is not filled: it is no matter of how two sources are multiplexed (500 ms, 90
 /// kHz).
 const FILL_MAX: i64 = 45_000;

@@ -96,7 +96,8 @@ fn by_hand_means_that_only_a_take_brings_a_line_back() {
     let mut show = stage.place.start(&["run", "standby.toml"]);
     let mut camera = stage.camera();
     stage.place.until("the camera", |v| v["lines"][0]["link"]["state"] == "steady");
-    // A camera that needs longer to begin than the clip to stand in for it does not come back by itself either.
+    // A camera that needs longer to begin than the clip to stand in for it does not come back by
+    // itself either.
     assert_eq!(stage.place.run(&["take", "desk", "dock"]).code, 0);
     stage.dock_is_on();
     camera.kill();

@@ -8,8 +8,6 @@ pub(crate) const SILENT_US: i64 = 250_000;
 pub(crate) const STEP_MIN: i64 = 90;
 /// A start that is off by no more than this (50 ms, 90 kHz) follows on what was.
 pub(crate) const FOLLOWS_MAX: i64 = 4500;
-/// Ticks by which the ends of sound units may be rounded.
-pub(crate) const ROUNDING: i64 = 2;
 /// While pictures that are shown before one that has gone out are awaited, the old source's time
 /// goes on, and with it the sound that is needed (200 ms, 90 kHz).
 pub(crate) const SOUND_SPARE_REORDERED: i64 = 18_000;
