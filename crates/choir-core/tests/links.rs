@@ -48,6 +48,10 @@ fn secrets_are_hidden_in_what_was_typed() {
         ("rtsp://desk@cam/x:y@z", "rtsp://desk@cam/x:y@z"),
         ("srt://h:1?passphrase=x&latency=9", "srt://h:1?passphrase=(hidden)&latency=9"),
         ("clip.ts?repeat", "clip.ts?repeat"),
+        ("rtmp://h/live/KEY?part=1", "rtmp://h/live/(hidden)"),
+        ("rtmps://desk:word@h:1/a/b/KEY#authority=ca.pem", "rtmps://desk:(hidden)@h:1/a/b/(hidden)#authority=ca.pem"),
+        ("rtmp://h/a/b#key-env=K", "rtmp://h/a/b#key-env=K"),
+        ("rtmp://h/live", "rtmp://h/live"),
     ] {
         assert_eq!(redact(typed), shown);
     }

@@ -188,6 +188,13 @@ pub fn redact(text: &str) -> String {
         }
         None => text.to_owned(),
     };
+    if let Some((scheme, rest)) = text.split_once("://").filter(|(s, _)| s.to_ascii_lowercase().starts_with("rtmp")) {
+        // Behind the path comes the key.
+        let (place, own) = rest.find('#').map_or((rest, ""), |at| rest.split_at(at));
+        let path = place.split('?').next().unwrap_or_default().trim_end_matches('/');
+        let hidden = path.rsplit_once('/').filter(|(before, _)| before.contains('/') && !own.contains("key-"));
+        return hidden.map_or_else(|| text.clone(), |(before, _)| format!("{scheme}://{before}/(hidden){own}"));
+    }
     let Some((place, query)) = text.split_once('?') else { return text };
     let hide = |p: &str| if p.starts_with("passphrase=") { "passphrase=(hidden)".to_owned() } else { p.to_owned() };
     format!("{place}?{}", query.split('&').map(hide).collect::<Vec<_>>().join("&"))

@@ -15,6 +15,7 @@ const SECRETS: &str = include_str!("../../../../demo/secrets.env");
 const GOES_ON: &[(&str, &str)] = &[
     ("choir path --answer", "7099"),
     ("choir link 'srt://:7001?latency=200'", "line in: waiting"),
+    ("choir link 'rtmp://", "line in: waiting"),
     ("choir link 'rtsp://", "line in: steady"),
     ("choir link 'srt://:7001' rtsp", "viewers use"),
     ("choir link 'srt://:7001' 'stave", "line in: waiting"),
