@@ -59,3 +59,52 @@ fn a_captured_session_is_read_without_complaint() {
     let handshakes = read(&["-Y", "srt.hs.sid contains \"clip\" && srt.km.msg"]);
     assert!(!handshakes.is_empty());
 }
+
+#[test]
+fn a_captured_publication_is_read_without_complaint() {
+    if !can_capture() {
+        return;
+    }
+    let place = Place::new();
+    let clip = place.clip();
+    let at = port();
+    let file = place.path("rtmp.pcapng").display().to_string();
+    let mut command = Command::new("tshark");
+    command.args(["-i", "lo", "-f", &format!("tcp port {at}"), "-w", &file, "-a", "duration:120"]);
+    let mut capture = crate::place::Running::of(command);
+    capture.says("Capture started");
+    let mut receiver = place.start(&["link", &format!("rtmp://127.0.0.1:{at}/in/bow#mode=listener"), "got.ts"]);
+    receiver.says("line in: waiting");
+    let sent = place.run(&["link", &clip, &format!("rtmp://127.0.0.1:{at}/in/bow")]);
+    assert_eq!(sent.code, 0, "{}", sent.stderr);
+    receiver.says("it ended its stream");
+    receiver.interrupt();
+    receiver.end();
+    let read = |args: &[&str]| {
+        let out = Command::new("tshark").args(["-r", &file, "-d", &format!("tcp.port=={at},rtmpt")]).args(args).output().expect("tshark");
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    // The capture writes in batches: what came last is not in the file at once.
+    let begun = Instant::now();
+    while !read(&["-Y", "rtmpt", "-V"]).contains("deleteStream") && begun.elapsed() < PATIENCE {}
+    capture.interrupt();
+    capture.end();
+    let told = read(&["-Y", "rtmpt", "-V"]);
+    for part in [
+        "Handshake C0+C1",
+        "Handshake S0+S1+S2",
+        "Handshake C2",
+        "'connect'",
+        "'createStream'",
+        "'publish'",
+        "'onStatus'",
+        "NetStream.Publish.Start",
+        "@setDataFrame",
+    ] {
+        assert!(told.contains(part), "{part} is not in what tshark reads");
+    }
+    let of_type = |t: &str| told.matches(t).count();
+    assert!(of_type("Type ID: Video Data (0x09)") > 80, "{} pictures", of_type("Type ID: Video Data (0x09)"));
+    assert!(of_type("Type ID: Audio Data (0x08)") > 100, "{} of sound", of_type("Type ID: Audio Data (0x08)"));
+    assert_eq!(read(&["-Y", "rtmpt && (_ws.malformed || _ws.expert.severity >= 6291456)"]), "", "tshark complains");
+}

@@ -14,6 +14,8 @@ use crate::{
 
 /// Longest distance between keyframes, s: a take and a late joiner wait that long.
 const KEYFRAME_MAX: f64 = 2.0;
+/// The same for platforms that are published to.
+const PLATFORM_KEYFRAME_MAX: f64 = 4.0;
 /// Bits per pixel of H.264 at 1920x1080 and 25 frames per second: below it falls apart, above is
 /// wasted.
 const BITS_PER_PIXEL: (f64, f64) = (0.04, 0.32);
@@ -127,6 +129,34 @@ fn bitrate(r: &mut Reader<'_>, at: usize, subject: &str, wanted: &Expect, intra:
     }
 }
 
+/// What servers that are published to by RTMP demand in general.
+fn platforms(r: &mut Reader<'_>, subject: &str, at: usize, wanted: &[(&str, Expect)]) {
+    for (name, w) in wanted {
+        let rate = w.rate.unwrap_or(25.0);
+        let keyframes = w.keyframe.map(|k| f64::from(k.frames(rate)) / rate).filter(|s| *s > PLATFORM_KEYFRAME_MAX);
+        if let Some(seconds) = keyframes {
+            let what = format!("line \"{name}\" has keyframes each {} s, and it is published by RTMP.", say_rate(seconds));
+            r.add(
+                Grade::Warning,
+                at,
+                subject,
+                what,
+                "Platforms want one each 4 s at most, most of them each 2 s: set it so at the encoder.",
+            );
+        }
+        if w.audio == Some(false) {
+            let what = format!("line \"{name}\" has no sound, and it is published by RTMP.");
+            r.add(
+                Grade::Advice,
+                at,
+                subject,
+                what,
+                "Many platforms refuse a stream without sound: switch it on, or take sound = \"LINE\".",
+            );
+        }
+    }
+}
+
 fn feeds(r: &mut Reader<'_>, whole: &Whole) {
     for (feed, spot) in whole.feeds() {
         let subject = format!("feed \"{}\"", feed.name);
@@ -169,6 +199,9 @@ fn feeds(r: &mut Reader<'_>, whole: &Whole) {
                     "A take between them restarts the decoder at the far end: set both the same, or name all that it takes in accepts.";
                 r.add(Grade::Warning, spot.of_value("takes"), &subject, what, remedy);
             }
+        }
+        if feed.to.iter().any(|to| matches!(to, Link::Rtmp(r) if !r.listens)) {
+            platforms(r, &subject, spot.of_value("to"), &wanted);
         }
         let slate = feed.standby.as_ref().is_some_and(|s| s.lines.iter().any(|l| l == SLATE)) && whole.sheet.line(SLATE).is_none();
         if slate && f.codec.as_deref() == Some("h265") && !a.takes_codec("h264") {
