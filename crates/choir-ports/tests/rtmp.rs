@@ -142,7 +142,7 @@ async fn a_feed_is_pushed_to_a_line_and_nothing_is_missing_from_the_first_keyfra
     assert!(sounds + 5 > pictures.len(), "{sounds}");
     let live = until(&line, "its counters", |l| l.counters.packets > 100).await;
     assert_eq!((live.contact.clone(), live.software.as_deref()), (Contact::Up, Some("choir")));
-    until(&feed, "what is shown of it", |l| l.how.as_ref().is_some_and(|h| h.contains("ms wait to be sent"))).await;
+    until(&feed, "what is shown of it", |l| l.how.as_ref().is_some_and(|h| h.contains("ms waiting"))).await;
     end.now();
 }
 

@@ -38,6 +38,8 @@ pub struct MediaUnit {
     pub track: usize,
     /// Presentation time, 90 kHz, 33 bits.
     pub pts: u64,
+    /// Decoding time, where the protocol brings one; else it is worked out.
+    pub dts: Option<u64>,
     /// Decoding can start here.
     pub keyframe: bool,
     /// A hole is in it, or something before it that it needs is missing.

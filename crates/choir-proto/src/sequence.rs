@@ -6,7 +6,7 @@ use crate::{
     audio::{PCM_SAMPLE, ST302_RATE, Upsampler, decode_g711, fit_channels, st302_channels, st302_frame},
     media::{Codec, MediaUnit},
     stamps::{Checked, StampGuard},
-    ts::{LongPts, PCR_EVERY, PTS_WRAP, StreamKind, Timed, TimedUnit, UnitFormat, sound_ticks},
+    ts::{LongPts, PCR_EVERY, PTS_WRAP, StreamKind, Timed, TimedUnit, UnitFormat, sound_ticks, wrapped_distance},
 };
 use bytes::Bytes;
 use std::{
@@ -84,6 +84,19 @@ impl DecodeOrder {
         };
         let dts = self.last.map_or(dts, |l| dts.max(l + 1));
         if dts > pts {
+            return None;
+        }
+        self.last = Some(dts);
+        Some(dts)
+    }
+}
+
+impl DecodeOrder {
+    /// The decoding time that came with a picture, as far as it can be: it grows, and does not pass
+    /// the presentation's.
+    fn given(&mut self, pts: i64, dts: i64) -> Option<i64> {
+        let dts = self.last.map_or(dts, |l| dts.max(l + 1)).min(pts);
+        if self.last.is_some_and(|l| dts <= l) {
             return None;
         }
         self.last = Some(dts);
@@ -256,7 +269,11 @@ impl Sequencer {
         if !is_video && !self.sounds_on(pts, unit) {
             return;
         }
-        let dts = if is_video { self.order.dts(pts, self.reorder) } else { Some(pts) };
+        let dts = match unit.dts {
+            Some(dts) if is_video => self.order.given(pts, pts - wrapped_distance(unit.pts, dts, PTS_WRAP)),
+            None if is_video => self.order.dts(pts, self.reorder),
+            _ => Some(pts),
+        };
         let Some(dts) = dts else { return };
         if !self.run_clock(now, dts, is_video) {
             return;

@@ -332,7 +332,7 @@ fn play(mut remux: Remux, units: Vec<(Duration, MediaUnit)>) -> Vec<(Duration, V
 }
 
 fn unit(track: usize, pts: u64, keyframe: bool, data: Vec<u8>) -> MediaUnit {
-    MediaUnit { track, pts: pts % (1 << 33), keyframe, damaged: false, arrived: Instant::now(), pieces: vec![data.into()] }
+    MediaUnit { track, pts: pts % (1 << 33), dts: None, keyframe, damaged: false, arrived: Instant::now(), pieces: vec![data.into()] }
 }
 
 #[test]

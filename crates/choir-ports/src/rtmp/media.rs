@@ -137,9 +137,18 @@ impl TagsIn {
         if !self.begun {
             return;
         }
-        let pts = ((dts + i64::from(unit.shown)) * 90).rem_euclid(PTS_WRAP as i64) as u64;
+        let ticks = |ms: i64| (ms * 90).rem_euclid(PTS_WRAP as i64) as u64;
+        let (pts, dts) = (ticks(dts + i64::from(unit.shown)), ticks(dts));
         let track = if unit.video { VIDEO } else { SOUND };
-        let unit = MediaUnit { track, pts, keyframe: unit.keyframe, damaged: false, arrived: now, pieces: vec![unit.data.clone()] };
+        let unit = MediaUnit {
+            track,
+            pts,
+            dts: Some(dts),
+            keyframe: unit.keyframe,
+            damaged: false,
+            arrived: now,
+            pieces: vec![unit.data.clone()],
+        };
         if let Some(units) = &mut self.units {
             units.push(now, &unit, &mut self.timed);
         }
@@ -169,5 +178,101 @@ impl TagsIn {
     /// When to call [`Self::flush`].
     pub fn poll_timeout(&self) -> Option<Instant> {
         self.units.as_ref().and_then(Sequencer::poll_timeout)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Media;
+    use choir_proto::{
+        audio::aac_silence,
+        rtmp::{OutTag, TagWriter},
+        ts::{AccessUnit, UnitFormat, wrapped_distance},
+    };
+    use std::sync::Mutex;
+
+    const SETS: &[u8] = &[
+        0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0x01, 0x6a, 0x02, 0x02, 0x02, 0x80, 0x00, 0x00, 0x03, 0x00,
+        0x80, 0x00, 0x00, 0x1e, 0x07, 0x8c, 0x18, 0xcb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80,
+    ];
+
+    /// Kind, presentation and decoding time of all that comes.
+    #[derive(Default)]
+    struct Times(Mutex<Vec<(StreamKind, u64, u64)>>);
+
+    impl Intake for Times {
+        fn arrive(&self, arrivals: &mut Vec<Arrival>) {
+            let units = arrivals.drain(..).filter_map(|a| if let Media::Units(_, timed) = a.media { timed.unit } else { None });
+            self.0.lock().expect("lock").extend(units.map(|u| (u.kind, u.pts, u.dts.unwrap_or(u.pts))));
+        }
+    }
+
+    /// Picture `n`, of which one of three is a reference that is shown behind the other two; and the
+    /// sound beside it.
+    fn tags(writer: &mut TagWriter, n: u64, out: &mut Vec<OutTag>) {
+        let format = Arc::new(UnitFormat { streams: vec![StreamKind::H264, StreamKind::AacAdts] });
+        let unit = |kind, pts, dts, keyframe, data: Vec<u8>| AccessUnit {
+            pid: 256,
+            kind,
+            pts: Some(pts),
+            dts: Some(dts),
+            keyframe,
+            arrived: 0,
+            data: data.into(),
+            format: format.clone(),
+        };
+        // Ten such threes behind each keyframe.
+        let keyframe = n.is_multiple_of(31);
+        let shown = match n % 31 % 3 {
+            _ if keyframe => n,
+            1 => n + 2,
+            _ => n - 1,
+        };
+        let head = [0, 0, 0, 1, if keyframe { 0x65 } else { 0x41 }, 0x88, 0x80];
+        let picture = [if keyframe { SETS } else { &[] }, &head, &[0xA5; 40]].concat();
+        let dts = n * 3600;
+        writer.push(&unit(StreamKind::H264, (shown + 1) * 3600 % PTS_WRAP, dts % PTS_WRAP, keyframe, picture), out);
+        // Sound of the same time, 1920 ticks each.
+        for frame in (dts.div_ceil(1920))..(dts + 3600).div_ceil(1920) {
+            let pts = frame * 1920 % PTS_WRAP;
+            writer.push(&unit(StreamKind::AacAdts, pts, pts, true, aac_silence(48_000, 2)), out);
+        }
+    }
+
+    #[test]
+    fn an_hour_over_the_end_of_the_32_bits_keeps_order_and_step() {
+        let times = Arc::new(Times::default());
+        let mut input = TagsIn::new(times.clone(), LinkStatus::new());
+        let (mut writer, mut made, start) = (TagWriter::default(), Vec::new(), Instant::now());
+        // Half an hour before the 32 bits of a millisecond's number end.
+        let moved = u32::MAX - 1_800_000;
+        const PICTURES: u64 = 90_000;
+        for n in 0..PICTURES {
+            tags(&mut writer, n, &mut made);
+            let now = start + Duration::from_millis(n * 40);
+            for tag in made.drain(..) {
+                input.push(now, tag.kind, tag.time.wrapping_add(moved), &tag.body);
+            }
+            input.flush(now);
+        }
+        let all = times.0.lock().expect("lock");
+        let of = |kind| all.iter().filter(move |t| t.0 == kind).copied().collect::<Vec<_>>();
+        let (pictures, sounds) = (of(StreamKind::H264), of(StreamKind::AacAdts));
+        assert_eq!(pictures.len() as u64, PICTURES);
+        for w in pictures.windows(2) {
+            // Milliseconds are all that RTMP has: 90 ticks.
+            let step = wrapped_distance(w[1].2, w[0].2, PTS_WRAP);
+            assert!((1..=2 * 3600).contains(&step), "{w:?}");
+            assert!(wrapped_distance(w[1].1, w[1].2, PTS_WRAP) >= 0, "shown before it is decoded: {w:?}");
+        }
+        let mut shown: Vec<i64> = pictures.iter().map(|p| wrapped_distance(p.1, pictures[0].1, PTS_WRAP)).collect();
+        shown.sort_unstable();
+        assert!(shown.windows(2).all(|w| (w[1] - w[0] - 3600).abs() <= 90), "each picture has its place");
+        assert!(sounds.windows(2).all(|w| (wrapped_distance(w[1].1, w[0].1, PTS_WRAP) - 1920).abs() <= 90), "no sound is missing");
+        // From the first to the last they have stayed together.
+        let apart = |p: &(StreamKind, u64, u64), s: &(StreamKind, u64, u64)| wrapped_distance(p.1, s.1, PTS_WRAP);
+        let (first, last) = (apart(&pictures[0], &sounds[0]), apart(&pictures[pictures.len() - 1], &sounds[sounds.len() - 1]));
+        assert!((first - last).abs() < 3600 + 1920 + 900, "{first} {last}");
     }
 }

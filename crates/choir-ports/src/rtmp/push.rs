@@ -284,8 +284,8 @@ impl Call<'_> {
     fn show(&self) {
         let now = Instant::now();
         let (waits, counters) = (self.oldest(now), self.counters);
-        let took = self.client.unacknowledged().map(|behind| format!(", {} kB not acknowledged", behind / 1000)).unwrap_or_default();
-        let how = format!("published by RTMP; {} ms wait to be sent{took}", waits.as_millis());
+        let under_way = self.client.unacknowledged().map(|behind| format!(", {} kB under way", behind / 1000)).unwrap_or_default();
+        let how = format!("RTMP, {} ms waiting{under_way}", waits.as_millis());
         self.status.update(|l| {
             (l.counters, l.read_at) = (counters, Some(now));
             if self.tags.is_some() {

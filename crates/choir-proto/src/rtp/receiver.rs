@@ -206,6 +206,7 @@ impl RtpReceiver {
                 out.push(Received::Unit(MediaUnit {
                     track: self.track,
                     pts,
+                    dts: None,
                     keyframe: unit.keyframe,
                     damaged: unit.damaged,
                     arrived: unit.arrived,

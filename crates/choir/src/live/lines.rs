@@ -70,12 +70,17 @@ const COLUMNS: &[Column<LineView>] = &[
     Column { head: "delay ms", width: 8, from: 147, cell: |_, l| plain(format!("{:>8}", number(l.delay_ms))) },
     Column { head: "encryption", width: 15, from: 138, cell: |_, l| plain(l.link.encryption.clone()) },
     Column { head: "peer", width: 17, from: 166, cell: |a, l| (l.link.peer.clone().unwrap_or_else(|| "-".into()), a.theme.quiet()) },
-    Column { head: "up", width: 9, from: 148, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
-    Column { head: "up", width: 8, from: 76, cell: |a, l| (up_for(a, &l.link), a.theme.quiet()) },
+    Column { head: "up", width: 9, from: 148, cell: |a, l| (in_short(&up_for(a, &l.link)), a.theme.quiet()) },
+    Column { head: "up", width: 8, from: 76, cell: |a, l| (in_short(&up_for(a, &l.link)), a.theme.quiet()) },
 ];
 
 pub fn up_for(app: &App, l: &LinkView) -> String {
     l.up_since_ms.map_or_else(|| "-".into(), |t| whole_seconds(app.view.now_ms.saturating_sub(t)))
+}
+
+/// `5 min 02 s` as `5 min`, for a column that has no room for more.
+fn in_short(time: &str) -> String {
+    time.split(' ').take(2).collect::<Vec<_>>().join(" ")
 }
 
 /// `31 s`, `5 min 2 s`, of ms.

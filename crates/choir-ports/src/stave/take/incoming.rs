@@ -218,6 +218,7 @@ impl Incoming {
         let media = MediaUnit {
             track: head.track as usize,
             pts: head.pts.rem_euclid(choir_proto::ts::PTS_WRAP as i64) as u64,
+            dts: None,
             keyframe: head.keyframe,
             damaged: false,
             arrived: unit.data.at,
