@@ -75,6 +75,8 @@ impl Slate {
     pub fn new(id: LineId, feed: Arc<FeedMedia>, stop: Stop) -> Self {
         let (wanted, shows) = watch::channel(None);
         let media = LineMedia::new(id);
+        // It begins when it is wanted: nothing before its first picture is missing.
+        media.set_clip(true);
         media.attach(feed);
         Self { id, wanted, task: tokio::spawn(run(media, shows, stop)) }
     }
@@ -194,5 +196,46 @@ mod tests {
         checker.finish(false);
         let found: Vec<String> = checker.findings().iter().filter(|f| !f.minor).map(|f| format!("{f:?}")).collect();
         assert!(found.is_empty(), "{found:?}");
+    }
+
+    #[test]
+    fn its_first_picture_takes_the_place_of_a_line_that_goes_on_sending() {
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().expect("a runtime");
+        let feed = FeedMedia::new(Some(LineId(0)), Arc::default());
+        feed.add_out(AnyOutlet::Ts(Outlet::new()));
+        let (_end, stop) = Stop::new();
+        let line = LineMedia::new(LineId(0));
+        line.attach(feed.clone());
+        let sets = [0, 0, 0, 1, 0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xbb, 0, 0, 0, 1, 0x68, 0xEE, 0x3C, 0x80];
+        let pictures = runtime.block_on(async {
+            let slate = Slate::new(LineId(7), feed.clone(), stop);
+            let (mut writer, mut tick, mut shown) =
+                (TsWriter::new(WriterConfig::default()), tokio::time::interval(Duration::from_millis(40)), 0);
+            // A frozen camera: pictures and sound come as ever.
+            for n in 0u64.. {
+                tick.tick().await;
+                let (pts, keyframe) = (900_000 + n * 3600, n % 25 == 0);
+                let data = [if keyframe { &sets[..] } else { &[] }, &[0, 0, 0, 1, if keyframe { 0x65 } else { 0x41 }, 0x88, 9]].concat();
+                let mut out = Vec::new();
+                writer.write(&Unit { video: true, pts, dts: None, keyframe, data: &[&data] }, &mut out);
+                for frame in (n * 3600).div_ceil(1920)..((n + 1) * 3600).div_ceil(1920) {
+                    let pts = 900_000 + frame * 1920;
+                    writer.write(&Unit { video: false, pts, dts: None, keyframe: true, data: &[&aac_silence(48_000, 2)] }, &mut out);
+                }
+                line.arrive(&mut vec![Arrival::ts(1, Instant::now(), Bytes::from(out))]);
+                if n == 30 {
+                    let card = Card { head: "Tarn Hollow Regatta".into(), rows: vec!["picture frozen".into()] };
+                    slate.show(Some((card, Shape { size: (320, 180), rate: 25.0, sound: Some((48_000, 2)) })));
+                    feed.take(Some(LineId(7)));
+                }
+                if feed.reading().on == Some(LineId(7)) {
+                    break;
+                }
+                shown += u64::from(n >= 30);
+            }
+            shown
+        });
+        // Its keyframes are a second apart: only with the first one it is on by then.
+        assert!(pictures < 20, "{pictures} pictures of the old line later");
     }
 }
