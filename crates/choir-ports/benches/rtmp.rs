@@ -1,6 +1,6 @@
-//! What publishers by RTMP cost: so many of 6 Mbit/s on one port, taken into units in time, beside a
-//! plain relay of the same bytes over TCP, run in turn. CPU of the thread that takes or relays; the
-//! publishers run on another.
+//! What publishers by RTMP cost: so many of 6 Mbit/s on one port, taken into units in time, beside
+//! a plain relay of the same bytes over TCP, run in turn. CPU of the thread that takes or relays;
+//! the publishers run on another.
 //!
 //! `cargo bench -p choir-ports --bench rtmp`; `-- COUNT` for another number than 30.
 

@@ -1,6 +1,7 @@
 //! Ways in and out. Each is one task that serves all links of one socket (or one file); media goes
 //! in through [`Intake`], out through [`Outlet`], and [`LinkStatus`] tells how it stands.
 
+mod callers;
 mod cause;
 mod clip;
 mod control;

@@ -204,6 +204,48 @@ async fn junk_on_a_served_port_costs_its_sender_the_connection_and_nobody_else()
 }
 
 #[tokio::test]
+async fn whoever_asks_without_reading_the_answers_is_not_read_from_and_a_silent_one_holds_no_place() {
+    let (end, stop) = Stop::new();
+    let (addr, _outlet, _status) = served("", &stop).await;
+    let mut flood = TcpStream::connect(addr).await.expect("connects");
+    let asks = b"OPTIONS * RTSP/1.0\r\nCSeq: 1\r\n\r\n".repeat(2000);
+    // What the system keeps on the way is a few MB; 64 would all be taken by a server that goes on.
+    let mut taken = 0;
+    while taken < 64 << 20 {
+        match tokio::time::timeout(Duration::from_secs(2), flood.write(&asks)).await {
+            Ok(Ok(n)) if n > 0 => taken += n,
+            _ => break,
+        }
+    }
+    assert!(taken < 48 << 20, "{taken} bytes of questions were taken");
+    // Nobody else waits for that.
+    let mut good = TcpStream::connect(addr).await.expect("connects");
+    let options = ask(&mut good, format!("OPTIONS rtsp://{addr}/ RTSP/1.0\r\nCSeq: 2\r\n\r\n").as_bytes(), "\r\n\r\n").await;
+    assert!(options.contains("CSeq: 2"), "{options}");
+    // One address has so many places: the next connection is closed at once.
+    let mut held = Vec::new();
+    let closed = loop {
+        let mut one = TcpStream::connect(addr).await.expect("connects");
+        match tokio::time::timeout(Duration::from_millis(if held.len() < 120 { 1 } else { 1000 }), one.read(&mut [0; 1])).await {
+            Err(_) if held.len() < 200 => held.push(one),
+            read => break read,
+        }
+    };
+    assert!(closed.is_ok() && held.len() <= 128, "{} connections", held.len());
+    // A silent one is let go: a byte now and then is no request.
+    let mut slow = held.remove(0);
+    let begun = std::time::Instant::now();
+    loop {
+        let _ = slow.write_all(b"O").await;
+        match tokio::time::timeout(Duration::from_millis(500), slow.read(&mut [0; 1])).await {
+            Err(_) => assert!(begun.elapsed() < Duration::from_secs(18), "it holds its place"),
+            Ok(read) => break assert!(matches!(read, Ok(0) | Err(_))),
+        }
+    }
+    end.now();
+}
+
+#[tokio::test]
 async fn several_viewers_share_one_connection_and_only_the_named_user_gets_in() {
     let (end, stop) = Stop::new();
     let (addr, outlet, status) = served("", &stop).await;

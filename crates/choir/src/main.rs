@@ -21,10 +21,6 @@ use tracing_subscriber::{
     util::SubscriberInitExt,
 };
 
-/// Gives memory back that the system's own keeps for each thread: a show runs for days.
-#[global_allocator]
-static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 fn main() -> ExitCode {
     private::hide_passphrases();
     let args = Args::parse();

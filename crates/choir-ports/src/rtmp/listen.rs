@@ -6,7 +6,7 @@ use super::{
     random_block,
     serve::{Player, RtmpServePlan, Stage},
 };
-use crate::{Intake, LinkStatus};
+use crate::{Intake, LinkStatus, callers::Callers};
 use bytes::BytesMut;
 use choir_core::{
     facts::{Contact, Fault, Loss, Notice, Refused, Waiting},
@@ -15,9 +15,8 @@ use choir_core::{
 use choir_host::{Stop, clock::sleep_until, lock, tcp::listen};
 use choir_proto::rtmp::{Server, ServerEvent};
 use std::{
-    collections::HashMap,
     io,
-    net::{IpAddr, SocketAddr},
+    net::SocketAddr,
     sync::{Arc, Mutex},
     time::{Duration, Instant},
 };
@@ -94,7 +93,6 @@ pub struct RtmpServer {
 #[derive(Default)]
 struct Places {
     all: Mutex<Vec<Arc<Place>>>,
-    callers: Mutex<HashMap<IpAddr, usize>>,
 }
 
 /// A line or feed of a server.
@@ -173,30 +171,6 @@ impl Place {
 struct No(&'static str);
 
 impl Places {
-    /// Counts a caller; false when there are too many.
-    fn enter(&self, from: IpAddr) -> bool {
-        let mut callers = lock(&self.callers);
-        let all: usize = callers.values().sum();
-        let own = callers.entry(from).or_default();
-        let fits = all < CONNECTIONS_MAX && *own < FROM_ONE_MAX;
-        if fits {
-            *own += 1;
-        } else if *own == 0 {
-            callers.remove(&from);
-        }
-        fits
-    }
-
-    fn leave(&self, from: IpAddr) {
-        let mut callers = lock(&self.callers);
-        if let Some(n) = callers.get_mut(&from) {
-            *n -= 1;
-            if *n == 0 {
-                callers.remove(&from);
-            }
-        }
-    }
-
     /// What is there for this path and key.
     fn find(&self, from: SocketAddr, app: &str, key: &str, plays: bool) -> Result<Arc<Place>, No> {
         // Where one puts the border between path and key is not where another does.
@@ -243,7 +217,7 @@ impl Places {
 }
 
 async fn accept(places: Arc<Places>, listener: TcpListener, mut stop: Stop) {
-    let mut callers = tokio::task::JoinSet::new();
+    let (admitted, mut callers) = (Callers::new(CONNECTIONS_MAX, FROM_ONE_MAX), tokio::task::JoinSet::new());
     loop {
         let accepted = tokio::select! {
             a = listener.accept() => a,
@@ -255,13 +229,11 @@ async fn accept(places: Arc<Places>, listener: TcpListener, mut stop: Stop) {
             tokio::time::sleep(ACCEPT_PAUSE).await;
             continue;
         };
-        if !places.enter(from.ip()) {
-            continue;
-        }
+        let Some(place) = admitted.admit(from.ip()) else { continue };
         let (places, stop) = (places.clone(), stop.clone());
         callers.spawn(async move {
-            Caller::new(places.clone(), stream, from).serve(stop).await;
-            places.leave(from.ip());
+            Caller::new(places, stream, from).serve(stop).await;
+            drop(place);
         });
     }
     while callers.join_next().await.is_some() {}

@@ -208,8 +208,8 @@ mod tests {
         }
     }
 
-    /// Picture `n`, of which one of three is a reference that is shown behind the other two; and the
-    /// sound beside it.
+    /// Picture `n`, of which one of three is a reference that is shown behind the other two; and
+    /// the sound beside it.
     fn tags(writer: &mut TagWriter, n: u64, out: &mut Vec<OutTag>) {
         let format = Arc::new(UnitFormat { streams: vec![StreamKind::H264, StreamKind::AacAdts] });
         let unit = |kind, pts, dts, keyframe, data: Vec<u8>| AccessUnit {

@@ -21,7 +21,9 @@ use tokio::{
 const BATCH: usize = 64;
 /// How long a request for a description waits for the feed's first keyframe.
 const FIRST_PICTURE: Duration = Duration::from_secs(4);
-/// A connection that has never asked for anything sensible is closed after this.
+/// How long a connection may take to its first whole request, and from one to the next while no
+/// packets go out.
+const FIRST: Duration = Duration::from_secs(10);
 const IDLE: Duration = Duration::from_secs(120);
 
 /// Serves it until it closes.
@@ -38,16 +40,29 @@ pub(super) async fn serve(shared: Arc<Shared>, stream: TcpStream, peer: SocketAd
     };
     let read = async {
         let mut inbox = Inbox::default();
+        // A byte now and then holds no place.
+        let mut due = Instant::now() + FIRST;
         loop {
-            match tokio::time::timeout(IDLE, reader.read_buf(inbox.buffer())).await {
+            match tokio::time::timeout_at(due.into(), reader.read_buf(inbox.buffer())).await {
                 Ok(Ok(n)) if n > 0 => {}
                 Ok(_) => return,
                 // Silence is fine while packets go out; the session's own timeout watches that.
-                Err(_) if lanes.in_use() => continue,
+                Err(_) if lanes.in_use() => {
+                    due = Instant::now() + IDLE;
+                    continue;
+                }
                 Err(_) => return,
             }
             loop {
-                match inbox.take() {
+                // Whoever asks without reading the answers is not read from.
+                if !lanes.has_room().await {
+                    return;
+                }
+                let taken = inbox.take();
+                if matches!(taken, Ok(Some(_))) {
+                    due = Instant::now() + IDLE;
+                }
+                match taken {
                     Ok(None) => break,
                     Ok(Some(Incoming::Request(request))) => {
                         await_picture(&shared, &request).await;

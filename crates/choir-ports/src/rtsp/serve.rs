@@ -1,7 +1,7 @@
 //! Serves feeds by RTSP: one address, any number of feeds, any number of viewers of each.
 
 use super::{
-    super::{UnitOutlet, status::LinkStatus, udp_ts::GROUP_TTL},
+    super::{UnitOutlet, callers::Callers, status::LinkStatus, udp_ts::GROUP_TTL},
     SOFTWARE, connection,
     mount::{Group, MountPoint},
     options::{Carrier, ServerOptions, UdpManner},
@@ -19,10 +19,11 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::{net::TcpListener, sync::Semaphore, task::JoinHandle};
+use tokio::{net::TcpListener, task::JoinHandle};
 
-/// Connections at the same time.
+/// Connections at the same time, in all and from one address: a switcher pulls many feeds.
 const CONNECTIONS_MAX: usize = 512;
+const FROM_ONE_MAX: usize = 128;
 /// Rest after a connection that could not be taken.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(50);
 /// How often silent viewers are looked for.
@@ -170,7 +171,7 @@ pub fn spawn_server(
 }
 
 async fn accept(shared: Arc<Shared>, listener: TcpListener, mut stopping: Stop) {
-    let places = Arc::new(Semaphore::new(CONNECTIONS_MAX));
+    let callers = Callers::new(CONNECTIONS_MAX, FROM_ONE_MAX);
     let mut number = 0;
     loop {
         let accepted = tokio::select! {
@@ -182,7 +183,7 @@ async fn accept(shared: Arc<Shared>, listener: TcpListener, mut stopping: Stop) 
             tokio::time::sleep(ACCEPT_PAUSE).await;
             continue;
         };
-        let Ok(place) = places.clone().try_acquire_owned() else { continue };
+        let Some(place) = callers.admit(peer.ip()) else { continue };
         number += 1;
         let (shared, stop) = (shared.clone(), stopping.clone());
         tokio::spawn(async move {

@@ -13,6 +13,8 @@ use tokio::sync::Notify;
 
 /// Bytes waiting at most: more than a second of a large stream, and two of its keyframes.
 const WAITING_MAX: usize = 4 << 20;
+/// Answers waiting at most: then nothing more is read until some have gone.
+const ANSWERS_MAX: usize = 32;
 /// Time without a byte taken after which a viewer is let go.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -22,12 +24,16 @@ pub(super) struct Lanes {
     state: Mutex<State>,
     pub wake: Notify,
     close: Notify,
+    /// Answers have gone.
+    room: Notify,
 }
 
 #[derive(Debug, Default)]
 struct State {
     queue: VecDeque<Entry>,
     bytes: usize,
+    /// Messages in the queue.
+    answers: usize,
     used: bool,
     /// Since when something waits that is not taken.
     stuck: Option<Instant>,
@@ -77,13 +83,25 @@ impl Lanes {
         QueueResult::Queued
     }
 
-    /// Queues a message; it may always go, since each answers one that came.
+    /// Queues a message. Whoever reads what is answered waits for [`Self::has_room`] before.
     pub fn message(&self, message: Bytes) {
         let mut s = lock(&self.state);
         s.bytes += message.len();
+        s.answers += 1;
         s.queue.push_back((None, message));
         drop(s);
         self.wake.notify_one();
+    }
+
+    /// Waits until so many answers have gone that another one may come; false when none go for too
+    /// long.
+    pub async fn has_room(&self) -> bool {
+        let room = async {
+            while lock(&self.state).answers >= ANSWERS_MAX {
+                self.room.notified().await;
+            }
+        };
+        tokio::time::timeout(PATIENCE, room).await.is_ok()
     }
 
     /// Closes the connection.
@@ -115,7 +133,11 @@ impl Lanes {
     pub fn take(&self, most: usize, out: &mut Vec<Entry>) {
         let mut s = lock(&self.state);
         let n = s.queue.len().min(most);
+        let from = out.len();
         out.extend(s.queue.drain(..n));
+        s.answers -= out[from..].iter().filter(|(channel, _)| channel.is_none()).count();
+        drop(s);
+        self.room.notify_one();
     }
 
     /// So many bytes have been written.
