@@ -20,6 +20,7 @@
 //! | [`h26x`] | H.264 and H.265 byte streams: parameter sets, access units, time stamps in user data |
 //! | [`adts`], [`audio`] | AAC frames in ADTS (ISO 13818-7), LATM, G.711, PCM in transport streams |
 //! | [`survey`] | measuring a path between two of our own |
+//! | [`foreign`] | text from outside, made fit to be shown |
 //! | [`media`] | access units on their way between these |
 //!
 //! Every engine has the same verbs: `handle_*` takes input and the time, `poll_*` gives output,
@@ -29,6 +30,7 @@ pub mod adts;
 pub mod audio;
 pub mod auth;
 mod bits;
+pub mod foreign;
 pub mod h26x;
 pub mod legs;
 pub mod media;

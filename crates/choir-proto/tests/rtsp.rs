@@ -326,3 +326,23 @@ fn a_session_is_kept_alive_and_silence_is_noticed() {
     junk.handle_input(start);
     assert!(matches!(junk.poll_event(), Some(ClientEvent::Ended(ClientEnd::Nonsense(_)))));
 }
+
+#[test]
+fn what_a_device_says_moves_no_terminal() {
+    let end = |answer: &str| {
+        let start = Instant::now();
+        let mut client = client(None, start);
+        // The answer to OPTIONS is good, and DESCRIBE fails.
+        client.buffer().extend_from_slice(format!("RTSP/1.0 200 OK\r\nCSeq: 1\r\n\r\nRTSP/1.0 {answer}\r\n\r\n").as_bytes());
+        client.handle_input(start);
+        match client.poll_event() {
+            Some(ClientEvent::Ended(end)) => end.to_string(),
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(end("500 \x1b[2JNo\x07 \u{202e}Picture\r\nCSeq: 2"), "the device answers DESCRIBE with 500 [2JNo Picture");
+    assert_eq!(
+        end("401 No\r\nCSeq: 2\r\nWWW-Authenticate: Digest realm=\"\x1b]0;dock\x07\", nonce=\"n\""),
+        "the device requires a user and a password (for \"]0;dock\")"
+    );
+}

@@ -19,7 +19,7 @@ use sha2::{Digest, Sha256};
 use std::{
     fs::{self, DirBuilder, File, TryLockError},
     io::{self, Read, Write},
-    os::unix::fs::{DirBuilderExt, MetadataExt},
+    os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -256,23 +256,46 @@ pub enum ControlError {
     Strange,
 }
 
-/// The folder for sockets and locks: `$CHOIR_RUNTIME_DIR`, else below `$XDG_RUNTIME_DIR`, else in
-/// /tmp.
+/// The folder for sockets and locks: `$CHOIR_RUNTIME_DIR`, else below `$XDG_RUNTIME_DIR`, else
+/// below /run/user/UID, else in the home folder; in /tmp, where others may have made it first, only
+/// without a home. Each call of a user finds the same one.
 ///
 /// # Errors
-/// It cannot be made, or belongs to somebody else.
+/// It cannot be made, belongs to somebody else, is a link, or others may write to it.
 fn folder() -> Result<PathBuf, ControlError> {
     let set = |name: &str| std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from);
-    let path = set("CHOIR_RUNTIME_DIR")
-        .or_else(|| set("XDG_RUNTIME_DIR").filter(|p| p.is_dir()).map(|p| p.join("choir")))
-        .unwrap_or_else(|| std::env::temp_dir().join(format!("choir-{}", getuid().as_raw())));
-    let failed = |cause| ControlError::Folder(path.clone(), cause);
-    DirBuilder::new().recursive(true).mode(0o700).create(&path).map_err(failed)?;
-    let owner = fs::metadata(&path).map_err(failed)?.uid();
-    if owner != getuid().as_raw() {
-        return Err(failed(io::Error::other("it belongs to another user")));
+    if let Some(path) = set("CHOIR_RUNTIME_DIR") {
+        return own_folder(path);
     }
-    Ok(path)
+    let user = getuid().as_raw();
+    let of_login = [set("XDG_RUNTIME_DIR"), Some(PathBuf::from(format!("/run/user/{user}")))];
+    let in_home = set("XDG_STATE_HOME").or_else(|| set("HOME").map(|h| h.join(".local/state")));
+    let places = of_login.into_iter().flatten().filter(|p| p.is_dir()).map(|p| p.join("choir"));
+    let last = std::env::temp_dir().join(format!("choir-{user}"));
+    places.chain(in_home.map(|p| p.join("choir/run"))).find_map(|p| own_folder(p).ok()).map_or_else(|| own_folder(last), Ok)
+}
+
+/// A folder that is this user's alone to write to; made if it is not there.
+fn own_folder(path: PathBuf) -> Result<PathBuf, ControlError> {
+    let check = || {
+        DirBuilder::new().recursive(true).mode(0o700).create(&path)?;
+        let found = fs::symlink_metadata(&path)?;
+        let wrong = |what| Err(io::Error::other(what));
+        if !found.is_dir() {
+            return wrong("it is not a folder; name one of yours in CHOIR_RUNTIME_DIR");
+        }
+        if found.uid() != getuid().as_raw() {
+            return wrong("it belongs to another user; name one of yours in CHOIR_RUNTIME_DIR");
+        }
+        if found.mode() & 0o022 != 0 {
+            return wrong("others may write to it: take that away (chmod go-w)");
+        }
+        Ok(())
+    };
+    match check() {
+        Ok(()) => Ok(path),
+        Err(cause) => Err(ControlError::Folder(path, cause)),
+    }
 }
 
 /// The name of a sheet's files in the folder: readable, different for sheets of the same name, and
@@ -328,6 +351,7 @@ pub fn claim(sheet: &Path) -> Result<Claim, ControlError> {
     // The lock is ours, so whatever lies there is a dead run's.
     let _ = fs::remove_file(&socket);
     let listener = UnixListener::bind(&socket).map_err(failed)?;
+    fs::set_permissions(&socket, fs::Permissions::from_mode(0o600)).map_err(failed)?;
     Ok(Claim { listener, socket, _lock: lock })
 }
 
@@ -563,5 +587,20 @@ mod tests {
         // The first digits of the path's SHA-256: no build may have another idea of it.
         assert_eq!(stem(Path::new("/nowhere/regatta.toml")), "regatta-d6bb931d");
         assert_ne!(stem(Path::new("/elsewhere/regatta.toml")), "regatta-d6bb931d");
+    }
+
+    #[test]
+    fn only_a_folder_of_ones_own_is_used() {
+        let place = tempfile::tempdir().expect("place");
+        let path = |name: &str| place.path().join(name);
+        let refused = |name: &str| own_folder(path(name)).expect_err("refused").to_string();
+        assert!(own_folder(path("new/one")).is_ok() && own_folder(path("new/one")).is_ok());
+        assert_eq!(fs::metadata(path("new/one")).expect("there").mode() & 0o777, 0o700);
+        std::os::unix::fs::symlink(path("new"), path("link")).expect("link");
+        assert!(refused("link").contains("not a folder"));
+        fs::set_permissions(path("new"), fs::Permissions::from_mode(0o770)).expect("mode");
+        assert!(refused("new").contains("chmod go-w"));
+        File::create(path("file")).expect("file");
+        assert!(refused("file").contains("cannot"), "{}", refused("file"));
     }
 }

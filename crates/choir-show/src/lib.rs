@@ -14,6 +14,7 @@
 //! | [`contact`] | pictures of several lines on one |
 
 mod alarms;
+mod aside;
 mod behind;
 mod build;
 pub mod bus;

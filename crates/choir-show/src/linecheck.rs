@@ -2,7 +2,7 @@
 //! over.
 
 use crate::{
-    Show, bus,
+    Show, aside, bus,
     control::{Answer, Client, Request, act},
     still::Still,
 };
@@ -201,7 +201,7 @@ pub async fn check(
         if looked && taken.is_empty() {
             // Only now: decoding would take from the machine what the look is to measure.
             for (name, units) in std::mem::take(&mut pictures) {
-                let still = tokio::task::spawn_blocking(move || Still::decode(&units, Some(STILL))).await.ok().flatten();
+                let still = aside::result("still", move || Still::decode(&units, Some(STILL))).await.flatten();
                 if let Some(watch) = watches.get_mut(&(false, name.clone(), 0)) {
                     watch.seen.still = still.as_ref().map(Still::shows_something);
                     watch.seen.decoded = true;

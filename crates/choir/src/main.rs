@@ -22,6 +22,7 @@ use tracing_subscriber::{
 };
 
 fn main() -> ExitCode {
+    private::leave_no_core();
     private::hide_passphrases();
     let args = Args::parse();
     let level = match args.verbose {

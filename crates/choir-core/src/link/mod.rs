@@ -13,7 +13,7 @@ pub use ends::{Clash, clashes, opposite, own_port};
 pub use fields::{Field, Problem, Value, from_fields};
 pub use rtmp::RtmpLink;
 pub use stave::{StaveLink, group_place, name_problem as stave_name_problem};
-pub use url::{parse_url, redact, show_url};
+pub use url::{names_secret, parse_url, redact, show_url, typed_password};
 pub use wall::WallLink;
 
 use crate::{secret::Secret, units::Bitrate};

@@ -11,10 +11,15 @@ use crate::{
     spelling::did_you_mean,
 };
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
-use std::{fmt::Write, net::IpAddr, time::Duration};
+use std::{fmt::Write, net::IpAddr, ops::Range, time::Duration};
 
 /// Left readable in a query value: what stream IDs are made of.
 const QUERY: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'/').remove(b':').remove(b',').remove(b'!');
+
+/// Shown instead of a secret.
+const HIDDEN: &str = "(hidden)";
+/// What parts the settings of a URL.
+const SIGNS: [char; 3] = ['?', '&', '#'];
 
 /// Reads a URL, a file path, or `-`. Offsets in problems count from its first byte.
 #[must_use]
@@ -175,29 +180,71 @@ pub fn show_url(link: &Link) -> String {
     }
 }
 
-/// A URL as somebody typed it, with the value of its passphrase or password hidden.
+/// Where the password before the host of a typed URL lies. One with a slash, question mark or hash
+/// that nobody encoded reaches up to the last `@`.
+#[must_use]
+pub fn typed_password(text: &str) -> Option<Range<usize>> {
+    password_in(text, is_number)
+}
+
+fn is_number(text: &str) -> bool {
+    text.bytes().all(|b| b.is_ascii_digit())
+}
+
+fn password_in(text: &str, is_port: impl Fn(&str) -> bool) -> Option<Range<usize>> {
+    let from = text.find("://")? + 3;
+    let rest = &text[from..];
+    let end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+    let login = rest[..end].rfind('@');
+    let colon = rest[..login.unwrap_or(end)].find(':')?;
+    let to = match login {
+        Some(at) => at,
+        None if rest.starts_with('[') || is_port(&rest[colon + 1..end]) => return None,
+        None => rest.rfind('@')?,
+    };
+    Some(from + colon + 1..from + to)
+}
+
+/// Whether the value of a setting is a secret, by its name in any case, misspelt too.
+#[must_use]
+pub fn names_secret(setting: &str) -> bool {
+    let name = setting.to_ascii_lowercase();
+    if name.ends_with("-env") || name.ends_with("-file") {
+        return false;
+    }
+    let near = |word: &str| name.len() < 2 * word.len() && strsim::damerau_levenshtein(&name, word) <= word.len() / 3;
+    name == "key" || name.contains("pass") || ["passphrase", "password", "secret", "token"].iter().any(|w| near(w))
+}
+
+/// A URL as somebody typed it, with what is or may be secret hidden: a password before the host, a
+/// stream key, and settings that [`names_secret`] knows.
 #[must_use]
 pub fn redact(text: &str) -> String {
-    let text = match text.split_once("://") {
-        Some((scheme, rest)) => {
-            let end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
-            match rest[..end].rsplit_once('@').and_then(|(login, _)| login.split_once(':').map(|(user, _)| (login, user))) {
-                Some((login, user)) => format!("{scheme}://{user}:(hidden){}", &rest[login.len()..]),
-                None => text.to_owned(),
-            }
+    let hide = |piece: &str| match piece.split_once('=') {
+        Some((name, value)) if names_secret(name) => {
+            let end = value.find(SIGNS).unwrap_or(value.len());
+            format!("{name}={HIDDEN}{}", &value[end..])
         }
-        None => text.to_owned(),
+        _ => piece.to_owned(),
     };
-    if let Some((scheme, rest)) = text.split_once("://").filter(|(s, _)| s.to_ascii_lowercase().starts_with("rtmp")) {
+    let mut pieces = text.split_inclusive(SIGNS);
+    let place = pieces.next().unwrap_or_default().to_owned();
+    let mut text = pieces.fold(place, |shown, piece| shown + &hide(piece));
+    let scheme = text.split_once("://").map_or(String::new(), |(s, _)| s.to_ascii_lowercase());
+    // Better a part of a camera's path too much than a password of digits.
+    if let Some(password) = password_in(&text, |port| !scheme.starts_with("rt") && is_number(port)) {
+        text.replace_range(password, HIDDEN);
+    }
+    if let Some((scheme, rest)) = text.split_once("://").filter(|_| scheme.starts_with("rtmp")) {
         // Behind the path comes the key.
         let (place, own) = rest.find('#').map_or((rest, ""), |at| rest.split_at(at));
         let path = place.split('?').next().unwrap_or_default().trim_end_matches('/');
         let hidden = path.rsplit_once('/').filter(|(before, _)| before.contains('/') && !own.contains("key-"));
-        return hidden.map_or_else(|| text.clone(), |(before, _)| format!("{scheme}://{before}/(hidden){own}"));
+        if let Some((before, _)) = hidden {
+            return format!("{scheme}://{before}/{HIDDEN}{own}");
+        }
     }
-    let Some((place, query)) = text.split_once('?') else { return text };
-    let hide = |p: &str| if p.starts_with("passphrase=") { "passphrase=(hidden)".to_owned() } else { p.to_owned() };
-    format!("{place}?{}", query.split('&').map(hide).collect::<Vec<_>>().join("&"))
+    text
 }
 
 fn add(url: &mut String, first: char, key: &str, value: &str) {

@@ -10,7 +10,10 @@ use choir_core::{
     secret::SecretText,
 };
 use choir_host::Stop;
-use choir_proto::rtmp::{Challenge, ClientPlan};
+use choir_proto::{
+    foreign::plain,
+    rtmp::{Challenge, ClientPlan},
+};
 use rustls::{
     ClientConfig, RootCertStore,
     pki_types::{CertificateDer, ServerName, pem::PemObject},
@@ -232,8 +235,7 @@ impl Calls {
 
 /// What a refusal means, in the server's words.
 fn refused(code: &str, says: &str) -> (Pause, Option<Fault>, String) {
-    let clean = |t: &str| t.chars().filter(|c| !c.is_control()).take(200).collect::<String>();
-    let (says, code) = (clean(says), clean(code));
+    let (says, code) = (plain(says, 200), plain(code, 200));
     let why = if says.is_empty() { format!("refused: {code}") } else { format!("refused: {says}") };
     let low = why.to_lowercase();
     if low.contains("authfailed") || low.contains("nosuchuser") {

@@ -18,6 +18,7 @@ use choir_core::{
 use choir_host::clock::sleep_until;
 use choir_host::{Backoff, Stop, udp::UdpPort};
 use choir_proto::{
+    foreign::plain,
     rtp::write_receiver_report,
     rtsp::{
         Client, ClientConfig, ClientEnd, ClientEvent, Credentials, Delivery, Lower, Method, RtspUrl, SdpTrack, SessionDescription,
@@ -146,7 +147,7 @@ impl Attempt for Puller {
             }
             Outcome::NotByUdp(what) => (Pause::Growing, None, what.to_owned()),
             Outcome::Ended(ClientEnd::Redirect(url)) if memory.redirects < REDIRECTS_MAX => {
-                plan.status.note(Notice::Redirected(url.to_string()));
+                plan.status.note(Notice::Redirected(plain(&url.to_string(), 200)));
                 memory.redirects += 1;
                 memory.url = url;
                 return Ended::Again;

@@ -9,9 +9,12 @@ use crate::{Arrival, Flow, LinkStatus, Outlet, PeerLive, datagrams, outlet::OnFi
 use bytes::Bytes;
 use choir_core::facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting};
 use choir_host::udp::{BatchSocket, SEND_BATCH};
-use choir_proto::srt::{
-    AcceptRule, CallKeys, CloseReason, ConnId, Endpoint, Event, Glance, Joined, KeyCheck, KeyChecked, KeyLength, KeyState, LinkConfig,
-    LinkStats, RejectReason, RuleId, StreamMatch, Transmit,
+use choir_proto::{
+    foreign::plain,
+    srt::{
+        AcceptRule, CallKeys, CloseReason, ConnId, Endpoint, Event, Glance, Joined, KeyCheck, KeyChecked, KeyLength, KeyState, LinkConfig,
+        LinkStats, RejectReason, RuleId, StreamMatch, Transmit,
+    },
 };
 use rustc_hash::FxHashMap;
 use std::{
@@ -30,6 +33,8 @@ pub(super) type UserId = usize;
 const BATCHES_PER_TURN: usize = 16;
 /// Lines that come in by one socket of callers: its buffer then holds 150 ms of 8 Mbit/s each.
 const LINES_MAX: usize = 32;
+/// Longest stream ID of a stranger that is told.
+const STREAM_ID_SHOWN: usize = 120;
 /// When the system's buffer is full, it is tried again after this time.
 const BLOCKED: Duration = Duration::from_millis(1);
 
@@ -445,6 +450,7 @@ impl Port {
         reason: RejectReason,
         key_state: Option<KeyState>,
     ) {
+        let stream_id = stream_id.map(|s| plain(&s, STREAM_ID_SHOWN));
         let refused = Refused { from, stream_id, fault: fault_of(CloseReason::RefusedHere(reason)), why: reason.here() };
         for user in self.users.values().filter(|u| rule.is_none_or(|r| u.rule == r)) {
             user.status.note(Notice::CallerRefused(refused.clone()));

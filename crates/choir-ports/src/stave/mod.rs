@@ -37,12 +37,15 @@ pub use take::{Order, TakePlan, spawn_take};
 pub use units::{Arrived, UnitTap};
 
 use choir_core::facts::Fault;
-use choir_proto::stave::{Catalogue, RefusalCode};
+use choir_proto::{
+    foreign::plain,
+    stave::{Catalogue, RefusalCode},
+};
 use std::{net::SocketAddr, path::PathBuf};
 
 /// Text from the network, as it may be shown: no control characters, not endless.
 fn plain_name(text: &str) -> String {
-    text.chars().filter(|c| !c.is_control()).take(200).collect()
+    plain(text, 200)
 }
 
 fn plain_catalogue(mut c: Catalogue) -> Catalogue {

@@ -5,6 +5,7 @@ use super::{
     soap::{Call, unix_us_of},
     xml::{Element, escape},
 };
+use crate::foreign;
 use std::net::{IpAddr, Ipv4Addr};
 
 /// What the device says it is.
@@ -23,7 +24,7 @@ pub struct Identity {
 /// A text of a device for people: short, without control characters.
 #[must_use]
 pub fn plain(text: &str) -> String {
-    text.chars().filter(|c| !c.is_control()).take(100).collect::<String>().trim().to_owned()
+    foreign::plain(text, 100)
 }
 
 /// Asks who it is.

@@ -2,6 +2,7 @@
 //! faults as sentences.
 
 use super::xml::{self, Element, XmlError, escape};
+use crate::foreign::plain;
 use base64::{Engine, prelude::BASE64_STANDARD};
 use sha1::{Digest, Sha1};
 use std::fmt::Write;
@@ -157,7 +158,7 @@ impl Fault {
             codes.extend(fault.text_at("faultcode").map(|v| v.rsplit(':').next().unwrap_or(v).to_owned()));
         }
         let reason = fault.text_at("Reason/Text").or(fault.text_at("faultstring")).unwrap_or_default();
-        Self { codes, reason: reason.chars().filter(|c| !c.is_control()).take(200).collect() }
+        Self { codes, reason: plain(reason, 200) }
     }
 
     /// The device wants to know who asks, or does not believe it.

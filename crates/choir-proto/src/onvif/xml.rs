@@ -16,13 +16,18 @@ pub const DEPTH_MAX: usize = 40;
 /// Most elements.
 pub const ELEMENTS_MAX: usize = 20_000;
 
+/// Most attributes of one element, declared namespaces among them. Each is compared with the
+/// others, and each name below with each namespace.
+pub const ATTRIBUTES_MAX: usize = 64;
+
 /// Why a document was not read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum XmlError {
     /// Longer than [`SIZE_MAX`].
     #[error("the answer has {0} bytes, more than 1 MiB")]
     TooLong(usize),
-    /// Nested deeper than [`DEPTH_MAX`], or more elements than [`ELEMENTS_MAX`].
+    /// Nested deeper than [`DEPTH_MAX`], more elements than [`ELEMENTS_MAX`], or more attributes
+    /// than [`ATTRIBUTES_MAX`].
     #[error("the answer is nested too deep or has too many parts")]
     TooMuch,
     /// It wants something defined or fetched.
@@ -87,6 +92,9 @@ impl Element {
 
 fn open(e: &BytesStart<'_>, namespace: &ResolveResult<'_>) -> Result<Element, XmlError> {
     let lossy = |b: &[u8]| String::from_utf8_lossy(b).into_owned();
+    if e.attributes().with_checks(false).take(ATTRIBUTES_MAX + 1).count() > ATTRIBUTES_MAX {
+        return Err(XmlError::TooMuch);
+    }
     let mut attributes = Vec::new();
     for a in e.attributes() {
         let a = a.map_err(|e| XmlError::Malformed(e.to_string()))?;
@@ -185,6 +193,11 @@ mod tests {
         assert_eq!(read(b"<a>&x;</a>"), Err(XmlError::DocumentType));
         assert_eq!(read("<a>".repeat(DEPTH_MAX + 1).as_bytes()), Err(XmlError::TooMuch));
         assert_eq!(read(format!("<a>{}</a>", "<b/>".repeat(ELEMENTS_MAX)).as_bytes()), Err(XmlError::TooMuch));
+        let attributes = |n: usize| (0..n).map(|i| format!(" a{i}='1'")).collect::<String>();
+        assert!(read(format!("<a{}/>", attributes(ATTRIBUTES_MAX)).as_bytes()).is_ok());
+        assert_eq!(read(format!("<a{}/>", attributes(ATTRIBUTES_MAX + 1)).as_bytes()), Err(XmlError::TooMuch));
+        assert_eq!(read(format!("<a{}/>", attributes(60_000)).as_bytes()), Err(XmlError::TooMuch));
+        assert!(matches!(read(b"<a b='1' b='2'/>"), Err(XmlError::Malformed(_))));
         assert_eq!(read(&vec![b' '; SIZE_MAX + 1]), Err(XmlError::TooLong(SIZE_MAX + 1)));
         for bad in ["", "<a>", "<a></b>", "</a>", "text", "<a b></a>", "<a><b></a></b>"] {
             assert!(read(bad.as_bytes()).is_err(), "{bad}");

@@ -8,6 +8,7 @@ use super::{
     session::{Command, Heard, RtmpError, Session},
     tags::OutTag,
 };
+use crate::foreign::plain;
 use bytes::Bytes;
 use std::collections::VecDeque;
 
@@ -204,7 +205,7 @@ impl Server {
         }
         // Some put what belongs to the key, or a query, or slashes behind it.
         self.app = Some(app.trim_matches('/').to_owned());
-        self.agent = text("flashVer").map(|a| a.chars().filter(|c| !c.is_control()).take(80).collect());
+        self.agent = text("flashVer").map(|a| plain(&a, 80));
         self.session.begin(true);
         let server = [("fmsVer", Amf::text("choir")), ("capabilities", Amf::Number(31.0))];
         let codecs = Amf::List(vec![Amf::text("hvc1"), Amf::text("avc1"), Amf::text("mp4a")]);

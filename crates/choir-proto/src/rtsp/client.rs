@@ -10,7 +10,10 @@ use super::{
     transport::{Delivery, Transport, parse_transports},
     url::RtspUrl,
 };
-use crate::auth::{Challenge, Credentials, challenges};
+use crate::{
+    auth::{Challenge, Credentials, challenges},
+    foreign::plain,
+};
 use bytes::{Bytes, BytesMut};
 use std::{
     collections::VecDeque,
@@ -158,6 +161,8 @@ enum KeepAlive {
 
 /// Characters of what a server calls itself.
 const SERVER_MAX: usize = 60;
+/// Longest reason or realm that is told.
+const WORDS_MAX: usize = 200;
 
 /// One pull. See the module for the order of events.
 #[derive(Debug)]
@@ -384,7 +389,7 @@ impl Client {
 
     fn response(&mut self, now: Instant, r: Response) {
         if let Some(name) = r.headers.get("Server").filter(|_| self.server.is_none()) {
-            self.server = Some(name.chars().filter(|c| !c.is_control()).take(SERVER_MAX).collect());
+            self.server = Some(plain(name, SERVER_MAX));
         }
         // Some devices leave the number out: then it is the oldest.
         let number = r.headers.get("CSeq").and_then(|c| c.trim().parse::<u32>().ok());
@@ -405,7 +410,7 @@ impl Client {
                 _ => self.end(ClientEnd::Nonsense(format!("the device points elsewhere ({}) but does not say where", r.status))),
             },
             401 => self.challenged(now, pending, &r),
-            status => self.failure(now, pending, status, r.reason),
+            status => self.failure(now, pending, status, plain(&r.reason, WORDS_MAX)),
         }
     }
 
@@ -415,7 +420,7 @@ impl Client {
             return self.end(ClientEnd::Nonsense("the device requires an authentication scheme that is not supported".into()));
         };
         if self.config.credentials.is_none() {
-            return self.end(ClientEnd::NoCredentials(best.realm));
+            return self.end(ClientEnd::NoCredentials(plain(&best.realm, WORDS_MAX)));
         }
         let proved = pending.request.headers.get("Authorization").is_some();
         // A proof with a number that has since changed is no refusal; the device says so, or the

@@ -2,6 +2,7 @@
 //! stream is legal.
 
 use crate::{
+    aside,
     still::Still,
     view::{codec_word, sound_words},
 };
@@ -353,7 +354,7 @@ pub async fn inspect(
         seen.checker.finish(ended);
         (seen.view(&seen.reader.info(), expect), std::mem::take(&mut seen.pictures))
     };
-    let still = tokio::task::spawn_blocking(move || Still::decode(&pictures, None)).await.ok().flatten();
+    let still = aside::result("still", move || Still::decode(&pictures, None)).await.flatten();
     let reason = match &live.contact {
         Contact::Up => "receiving media".to_owned(),
         Contact::Held => "held".into(),

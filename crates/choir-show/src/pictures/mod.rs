@@ -8,7 +8,7 @@ mod sound;
 
 pub(crate) use live::watch;
 
-use crate::{inner::Inner, line::LineRun, media::KeptFor, still::Still};
+use crate::{aside, inner::Inner, line::LineRun, media::KeptFor, still::Still};
 use choir_core::id::LineId;
 use choir_host::{
     Stop,
@@ -88,10 +88,10 @@ pub(crate) async fn newest(line: &LineRun, fit: (usize, usize), kept: bool) -> O
     let recent = line.media.since(None);
     let decode = |units: Vec<AccessUnit>| async move {
         let at = units.first()?.arrived;
-        let still = tokio::task::spawn_blocking(move || Still::decode(&units, Some(fit))).await.ok()??;
+        let still = aside::result("still", move || Still::decode(&units, Some(fit))).await??;
         Some(LinePicture { still, at_ms: at_ms(at) })
     };
-    let kept = tokio::task::spawn_blocking(move || newest_pictures(recent)).await.ok()?;
+    let kept = aside::result("still", move || newest_pictures(recent)).await?;
     match decode(kept).await {
         Some(picture) => Some(picture),
         None => decode(tokio::time::timeout(KEYFRAME, line.media.pictures()).await.ok()?.ok()?).await,

@@ -6,7 +6,10 @@ mod card;
 
 pub(crate) use card::Card;
 
-use crate::media::{FeedMedia, LineMedia};
+use crate::{
+    aside,
+    media::{FeedMedia, LineMedia},
+};
 use bytes::Bytes;
 use choir_core::id::LineId;
 use choir_host::{Stop, clock::sleep_until};
@@ -125,13 +128,17 @@ async fn play(media: &LineMedia, session: u32, card: Card, shape: Shape) {
     let (tx, mut encoded) = mpsc::channel::<(Vec<u8>, bool)>(AHEAD);
     let (size, rate) = (shape.size, shape.rate);
     let count = ((rate * KEYFRAME).round() as u32).max(1);
-    tokio::task::spawn_blocking(move || {
+    let begun = aside::begin("slate", move || {
         let rgb = card::draw(&card, size);
         let done = card::encode(&rgb, size, rate, count, |data, keyframe| tx.blocking_send((data, keyframe)).is_ok());
         if let Err(cause) = done {
             tracing::warn!(%cause, "the slate cannot be encoded");
         }
     });
+    if let Err(cause) = begun {
+        tracing::warn!(%cause, "the slate cannot be encoded");
+        return;
+    }
     let audio = shape.sound.map(|_| PmtStream { pid: 0x101, kind: StreamKind::AacAdts });
     let mut writer = TsWriter::new(WriterConfig { audio, ..WriterConfig::default() });
     let silence = shape.sound.map(|(rate, channels)| (aac_silence(rate, channels), u64::from(rate.max(1))));

@@ -1,6 +1,6 @@
 //! `choir card`: what to type at the other end.
 
-use super::{folder_of, load, replace_text, which_sheet};
+use super::{folder_of, load, replace_secret_text, replace_text, which_sheet};
 use crate::{
     args::CardArgs,
     exit::{FAILED, Failure, USAGE},
@@ -24,10 +24,11 @@ pub fn run(args: &CardArgs) -> Result<(), Failure> {
     }
     let code = !args.no_code;
     if let Some(file) = &args.html {
-        replace_text(file, &cards::html(&sheet.show.name, &found, code, args.reveal))?;
+        let write = if args.reveal { replace_secret_text } else { replace_text };
+        write(file, &cards::html(&sheet.show.name, &found, code, args.reveal))?;
         eprintln!("{}: {}; print it, or save it as PDF from the browser", file.display(), plural(found.len(), "card"));
         if args.reveal {
-            eprintln!("It contains passphrases: keep it secret.");
+            eprintln!("It contains passphrases, and only you may read it: keep it secret.");
         }
     } else if args.json {
         println!("{}", serde_json::to_string_pretty(&found).unwrap_or_default());

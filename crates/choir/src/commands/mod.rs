@@ -39,6 +39,7 @@ use clap_complete::Shell;
 use std::{
     fs,
     io::{self, BufRead, IsTerminal, Write},
+    os::unix::fs::{OpenOptionsExt, PermissionsExt},
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -94,16 +95,28 @@ fn which_sheet(given: Option<&Path>) -> Result<PathBuf, Failure> {
 
 /// Replaces a file's text; a full disk leaves the old one as it was.
 fn replace_text(path: &Path, text: &str) -> Result<(), Failure> {
+    replace(path, text, None)
+}
+
+/// The same with secrets in it: only its user may read it, whoever could before.
+fn replace_secret_text(path: &Path, text: &str) -> Result<(), Failure> {
+    replace(path, text, Some(0o600))
+}
+
+fn replace(path: &Path, text: &str, mode: Option<u32>) -> Result<(), Failure> {
     let fail = |e: io::Error| Failure::new(SYSTEM, format!("{}: cannot be written, and is as it was: {e}", path.display()));
     // A link keeps leading to the file that it leads to.
     let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
     let beside = target.with_extension("toml.new");
     let write = || {
-        fs::write(&beside, text)?;
-        if let Ok(old) = fs::metadata(&target) {
-            fs::set_permissions(&beside, old.permissions())?;
+        let mut file = fs::File::options().write(true).create(true).truncate(true).mode(mode.unwrap_or(0o666)).open(&beside)?;
+        match (mode, fs::metadata(&target)) {
+            (Some(mode), _) => file.set_permissions(fs::Permissions::from_mode(mode))?,
+            (None, Ok(old)) => file.set_permissions(old.permissions())?,
+            (None, Err(_)) => {}
         }
-        fs::File::open(&beside)?.sync_all()?;
+        file.write_all(text.as_bytes())?;
+        file.sync_all()?;
         fs::rename(&beside, &target)
     };
     write().map_err(|e| {

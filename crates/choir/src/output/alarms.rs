@@ -7,6 +7,7 @@ use choir_core::{
     view::{AlarmView, TellView},
 };
 use choir_host::clock::time_of_day;
+use choir_proto::foreign::plain;
 use std::fmt::Write;
 
 /// Whether it is over, and whether anybody has seen it.
@@ -68,8 +69,8 @@ pub fn call(alarm: &AlarmView, tell: TellView) -> String {
 /// What a terminal shows as a notification of the desktop (operating system command 9), as many do:
 /// without anything in it that a terminal would take for a command.
 fn desktop(text: &str) -> String {
-    let plain: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
-    format!("\x1b]9;{plain}\x1b\\")
+    let text = plain(text, 200);
+    format!("\x1b]9;{text}\x1b\\")
 }
 
 /// The terminal's bell.

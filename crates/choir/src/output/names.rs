@@ -5,10 +5,11 @@ use choir_core::{
     units::{Bitrate, say_rate, say_size},
     view::{NamedStreamView, NodeView},
 };
+use choir_proto::foreign;
 
 /// Text from the network as a terminal may show it.
 pub fn plain(text: &str) -> String {
-    text.chars().filter(|c| !c.is_control()).take(80).collect()
+    foreign::plain(text, 80)
 }
 
 /// A machine by its name, or by its address before it has said one.

@@ -18,6 +18,9 @@ fn the_wrong_passphrase_is_told_on_both_ends_and_in_neither_shown() {
     for running in [&caller, &listener] {
         let shown = fs::read_to_string(format!("/proc/{}/cmdline", running.id())).expect("process list");
         assert!(!shown.contains("made up") && !shown.contains("sailing"), "{shown}");
+        let limits = fs::read_to_string(format!("/proc/{}/limits", running.id())).expect("limits");
+        let core = limits.lines().find(|l| l.starts_with("Max core file size")).expect("core");
+        assert_eq!(core.split_whitespace().nth(4), Some("0"), "no passphrase in a core dump");
     }
     caller.interrupt();
     listener.interrupt();

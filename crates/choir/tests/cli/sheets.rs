@@ -2,7 +2,7 @@
 
 use crate::place::{Place, port};
 use choir_sim::stalls::{on_time, timed};
-use std::fs;
+use std::{fs, os::unix::fs::PermissionsExt};
 
 const REGATTA: &str = include_str!("../../../../demo/regatta.toml");
 
@@ -42,7 +42,10 @@ fn cards_come_as_text_markdown_page_and_json_with_secrets_only_on_request() {
     let shown = place.run(&["card", "umpire-launch", "--sheet", &sheet, "--reveal", "--no-code"]);
     assert!(shown.stdout.contains("cox & four <oars>") && shown.stdout.contains("passphrase=cox%20%26%20four"), "{}", shown.stdout);
     let page = place.path("cards.html");
+    // Somebody's earlier page without passphrases may be read by others; the new one may not.
+    fs::write(&page, "").expect("writes");
     let out = place.run(&["card", "--all", "--sheet", &sheet, "--reveal", "--html", &page.display().to_string()]);
+    assert_eq!(fs::metadata(&page).expect("page").permissions().mode() & 0o777, 0o600);
     assert_eq!(out.code, 0, "{}", out.stderr);
     let html = fs::read_to_string(&page).expect("a page");
     assert!(html.contains("cox &amp; four &lt;oars&gt;") && html.matches("<article>").count() == 19 && html.contains("<svg"));
