@@ -178,9 +178,9 @@ async fn a_sheet_that_cannot_be_applied_changes_nothing() {
     let before = show.view().lines[0].link.packets;
     let titled = base.replace("name = \"a\"", "name = \"a\"\ntitle = \"Finish\"");
     assert!(matches!(reload(&titled).await, Ok(Done::Reloaded(c)) if c.to_string() == "line a changed, link kept"));
-    let view = until(&show, "the title", |v| v.lines[0].title == "Finish").await;
+    let steady = Some(choir_core::facts::State::Steady);
+    let view = until(&show, "the title of a steady line", |v| v.lines[0].title == "Finish" && v.lines[0].link.state == steady).await;
     assert!(view.lines[0].link.packets >= before, "{view:#?}");
-    assert_eq!(view.lines[0].link.state, Some(choir_core::facts::State::Steady), "{view:#?}");
     show.stop().await;
 }
 
@@ -213,25 +213,46 @@ async fn a_way_out_that_goes_leaves_no_task_behind() {
 /// Media that begins within a second of the grid is no rate yet.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_a_way_out_sends_is_told_once_it_has_done_so_for_a_second() {
+    // Where the machine stood still, what was sent was no 1.05 Mbps: once more.
+    for _ in 0..5 {
+        let (told, longest) = first_rate_told().await;
+        if longest < Duration::from_millis(50) {
+            let mbps: f64 = told.strip_suffix(" Mbps").and_then(|n| n.parse().ok()).unwrap_or_else(|| panic!("{told}"));
+            assert!((0.9..1.2).contains(&mbps), "{told}, of 1.05 Mbps");
+            return;
+        }
+    }
+    panic!("this machine never sent for a second without a pause");
+}
+
+/// The first rate that a feed is said to send, of 100 packets a second, and the longest pause
+/// between two of these.
+async fn first_rate_told() -> (String, Duration) {
     let (dir, out, port) = (TempDir::new().unwrap(), Receiver::new(), choir_rig::port());
     let entries = format!("[[line]]\nname = \"a\"\nfrom = \"udp://127.0.0.1:{port}\"\n") + &feed("one", "a", &[&out]);
     let show = Show::start(&sheet(&entries), dir.path()).await.unwrap();
-    // Half a second before the end of the first, at 100 packets a second.
+    let longest = std::sync::Arc::new(std::sync::Mutex::new(Duration::ZERO));
+    let pauses = longest.clone();
+    // Half a second before the end of the first.
     let sending = tokio::spawn(async move {
         let socket = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let begin = tokio::time::Instant::now() + Duration::from_millis(600);
-        let mut tick = tokio::time::interval_at(begin, Duration::from_millis(10));
+        let (mut tick, mut last) = (tokio::time::interval_at(begin, Duration::from_millis(10)), begin);
         loop {
             tick.tick().await;
             socket.send_to(&[0x47; 7 * 188], ("127.0.0.1", port)).await.unwrap();
+            let now = tokio::time::Instant::now();
+            let mut longest = pauses.lock().unwrap();
+            *longest = (*longest).max(now - last);
+            last = now;
         }
     });
     let says = |v: &ShowView| {
         v.events.iter().find_map(|e| e.text.strip_prefix("steady: sending ").filter(|_| e.subject == "feed one").map(str::to_owned))
     };
     let told = says(&until(&show, "a rate", |v| says(v).is_some()).await).unwrap();
-    let mbps: f64 = told.strip_suffix(" Mbps").and_then(|n| n.parse().ok()).unwrap_or_else(|| panic!("{told}"));
-    assert!((0.9..1.2).contains(&mbps), "{told}, of 1.05 Mbps");
     sending.abort();
     show.stop().await;
+    let longest = *longest.lock().unwrap();
+    (told, longest)
 }
