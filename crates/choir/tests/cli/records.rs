@@ -119,8 +119,9 @@ fn a_hundred_recordings_that_are_killed_can_be_played() {
         let (_, files) = checked(&place, &folder);
         for file in &files {
             let says = file["says"].as_array().expect("a list");
-            let cut_off = |s: &serde_json::Value| s.as_str().is_some_and(|s| s.contains("was cut off after"));
-            assert!(file["bytes"] == 0 || says.iter().all(cut_off), "{file:#}");
+            // What came late on a machine that stood still leaves gaps; what was not written, other defects.
+            let fair = |s: &serde_json::Value| s.as_str().is_some_and(|s| s.contains("was cut off after") || s.contains(" gap"));
+            assert!(file["bytes"] == 0 || says.iter().all(fair), "{file:#}");
         }
         let recorded = files.iter().filter(|f| f["bytes"].as_u64() > Some(1000)).count();
         assert!(recorded > 10, "{files:#?}");
