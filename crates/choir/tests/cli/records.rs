@@ -119,7 +119,7 @@ fn a_hundred_recordings_that_are_killed_can_be_played() {
         let (_, files) = checked(&place, &folder);
         for file in &files {
             let says = file["says"].as_array().expect("a list");
-            // What came late on a machine that stood still leaves gaps; what was not written, other defects.
+            // A machine that stood still leaves gaps; what was not written, other defects.
             let fair = |s: &serde_json::Value| s.as_str().is_some_and(|s| s.contains("was cut off after") || s.contains(" gap"));
             assert!(file["bytes"] == 0 || says.iter().all(fair), "{file:#}");
         }
