@@ -18,7 +18,7 @@ use choir_host::{End, Stop};
 use choir_proto::rtsp::{Credentials, RtspUrl};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, StreamMatch};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, hash_map::Entry},
     io,
     net::{IpAddr, SocketAddr},
     path::{Path, PathBuf},
@@ -415,18 +415,7 @@ impl Ports {
     /// Listens for callers of a link on a port that other links may use as well.
     async fn listen(&self, shard: &Shard, addr: SocketAddr, plan: ListenPlan, mut stop: Stop) -> io::Result<JoinHandle<()>> {
         let mut shared = self.0.shared.lock().await;
-        let port = match shared.listeners.get_mut(&addr) {
-            Some(used) => {
-                used.ways += 1;
-                used.port.clone()
-            }
-            None => {
-                let (end, port_stop) = self.0.stop.child();
-                let port = Arc::new(Listener::open(shard, addr, port_stop)?);
-                shared.listeners.insert(addr, Shared { port: port.clone(), ways: 1, end });
-                port
-            }
-        };
+        let port = one_more_use(&mut shared.listeners, addr, &self.0.stop, |stop| Listener::open(shard, addr, stop))?;
         let ports = self.clone();
         let mut link = port.add(plan);
         Ok(tokio::spawn(async move {
@@ -446,18 +435,7 @@ impl Ports {
     /// Lets a line be published to, or a feed be played, on a port that others may use as well.
     async fn on_port(&self, addr: SocketAddr, what: ForPort, mut stop: Stop) -> io::Result<JoinHandle<()>> {
         let mut shared = self.0.shared.lock().await;
-        let server = match shared.publishers.get_mut(&addr) {
-            Some(used) => {
-                used.ways += 1;
-                used.port.clone()
-            }
-            None => {
-                let (end, server_stop) = self.0.stop.child();
-                let server = Arc::new(RtmpServer::open(addr, &server_stop)?);
-                shared.publishers.insert(addr, Shared { port: server.clone(), ways: 1, end });
-                server
-            }
-        };
+        let server = one_more_use(&mut shared.publishers, addr, &self.0.stop, |stop| RtmpServer::open(addr, &stop))?;
         let ports = self.clone();
         let (place, runs) = match what {
             ForPort::Line(plan) => (server.add_line(plan), None),
@@ -489,18 +467,7 @@ impl Ports {
     /// Serves a feed at an address where other feeds may be served as well.
     async fn serve(&self, addr: SocketAddr, plan: ServePlan, stop: Stop) -> io::Result<JoinHandle<()>> {
         let mut shared = self.0.shared.lock().await;
-        let server = match shared.servers.get_mut(&addr) {
-            Some(used) => {
-                used.ways += 1;
-                used.port.clone()
-            }
-            None => {
-                let (end, server_stop) = self.0.stop.child();
-                let server = Arc::new(RtspServer::open(addr, ServerOptions::default(), &server_stop)?);
-                shared.servers.insert(addr, Shared { port: server.clone(), ways: 1, end });
-                server
-            }
-        };
+        let server = one_more_use(&mut shared.servers, addr, &self.0.stop, |stop| RtspServer::open(addr, ServerOptions::default(), &stop))?;
         let mut served = match server.add(plan, stop) {
             Ok(served) => served,
             Err(e) => {
@@ -530,6 +497,24 @@ enum ForPort {
 
 fn on_shard(wanted: Option<Shard>) -> Result<Shard, WayCause> {
     wanted.map_or_else(Shards::pick_of_program, Ok).map_err(WayCause::Thread)
+}
+
+/// One way more uses a port, which the first one opens.
+fn one_more_use<P>(
+    ports: &mut HashMap<SocketAddr, Shared<P>>,
+    addr: SocketAddr,
+    stop: &Stop,
+    open: impl FnOnce(Stop) -> io::Result<P>,
+) -> io::Result<Arc<P>> {
+    let used = match ports.entry(addr) {
+        Entry::Occupied(used) => used.into_mut(),
+        Entry::Vacant(place) => {
+            let (end, port_stop) = stop.child();
+            place.insert(Shared { port: Arc::new(open(port_stop)?), ways: 0, end })
+        }
+    };
+    used.ways += 1;
+    Ok(used.port.clone())
 }
 
 /// One way less uses a port; gives the port back, told to end, when it was the last.

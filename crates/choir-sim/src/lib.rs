@@ -15,6 +15,7 @@
 
 pub mod camera;
 pub mod device;
+mod measured;
 pub mod platform;
 pub mod programme;
 pub mod regatta;

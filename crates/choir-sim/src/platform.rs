@@ -1,7 +1,10 @@
 //! A platform that is published to by RTMP: takes one key, asks who it is, is slow, refuses,
 //! closes, sends on; measures what it gets, and keeps the last picture that stands by itself.
 
-use crate::SimError;
+use crate::{
+    SimError,
+    measured::{Measured, Picture},
+};
 use bytes::{Bytes, BytesMut};
 use choir_core::view::InputView;
 use choir_host::{Stop, clock::unix_us, lock, tcp::listen};
@@ -75,21 +78,10 @@ pub struct Got {
     pub begun: u32,
     /// What went wrong last.
     pub last: Option<String>,
-    /// Frames, and how many are missing between their numbers.
-    pub frames: u64,
-    /// Those.
-    pub missing: u64,
-    /// Keyframes.
-    pub keyframes: u64,
-    /// Bytes of media.
-    pub bytes: u64,
     /// The last keyframe as a byte stream, and its codec.
     pub picture: Option<(StreamKind, Bytes)>,
-    last_frame: Option<u64>,
-    delays: Vec<f64>,
+    measured: Measured,
     size: Option<(u32, u32)>,
-    /// When its rate was last worked out, the bytes then, and the rate.
-    rate: (i64, u64, u64),
 }
 
 /// One platform.
@@ -119,7 +111,7 @@ pub fn start(settings: PlatformSettings, mut stop: Stop) -> Result<Platform, Sim
             let Ok((stream, from)) = accepted else { continue };
             let (settings, got, mut stop) = (settings.clone(), all.clone(), stop.clone());
             tokio::spawn(async move {
-                let time = settings.closes.map_or(Duration::MAX, |t| t);
+                let time = settings.closes.unwrap_or(Duration::MAX);
                 tokio::select! {
                     why = serve(stream, from, &settings, &got) => {
                         let mut got = lock(&got);
@@ -161,22 +153,8 @@ impl Platform {
 
 fn view(got: &Mutex<Got>, name: &str) -> InputView {
     let got = lock(got);
-    let mut delays = got.delays.clone();
-    delays.sort_by(f64::total_cmp);
-    InputView {
-        name: name.into(),
-        frames: got.frames,
-        frames_missing: got.missing,
-        keyframes: got.keyframes,
-        delay_ms: delays.first().zip(delays.last()).map(|(a, z)| (*a, delays[delays.len() / 2], *z)),
-        size: got.size,
-        rate_bps: got.rate.2,
-        tally: None,
-    }
+    got.measured.view(name, got.size)
 }
-
-/// Delays that the median is taken of.
-const DELAYS: usize = 200;
 
 /// One connection to its end; gives why it ended.
 async fn serve(mut stream: TcpStream, from: SocketAddr, settings: &PlatformSettings, got: &Mutex<Got>) -> String {
@@ -211,7 +189,7 @@ async fn serve(mut stream: TcpStream, from: SocketAddr, settings: &PlatformSetti
                     let mut got = lock(got);
                     got.begun += 1;
                     got.from = Some((from, server.agent().unwrap_or_default().to_owned()));
-                    got.last_frame = None;
+                    got.measured.begin_anew();
                 }
                 ServerEvent::Publish { .. } | ServerEvent::Play { .. } => {
                     server.refuse("this key is not known here");
@@ -247,32 +225,14 @@ async fn goodbye(stream: &mut TcpStream, server: &mut Server) {
 }
 
 fn note(got: &mut Got, bytes: usize, tag: &Tag, codec: Option<StreamKind>) {
-    got.bytes += bytes as u64;
-    let (at, before, _) = got.rate;
-    let (now, passed) = (unix_us(), unix_us() - at);
-    if passed >= 1_000_000 {
-        got.rate = (now, got.bytes, if at == 0 { 0 } else { (got.bytes - before) * 8_000_000 / passed.unsigned_abs() });
-    }
-    let (Tag::Unit(unit), Some(codec)) = (tag, codec) else { return };
+    got.measured.bytes(bytes);
+    let (Tag::Unit(unit), Some(kind)) = (tag, codec) else { return };
     if !unit.video {
         return;
     }
-    got.frames += 1;
-    got.keyframes += u64::from(unit.keyframe);
     if unit.keyframe {
-        got.picture = Some((codec, unit.data.clone()));
+        got.picture = Some((kind, unit.data.clone()));
     }
-    let Some(stamp) = codec.find_stamp(&unit.data) else { return };
-    if let (Some(last), Some(now)) = (got.last_frame, stamp.frame) {
-        // Numbers of another camera, at a keyframe, are no hole.
-        let gap = now.saturating_sub(last + 1);
-        if gap < 1000 && !unit.keyframe {
-            got.missing += gap;
-        }
-    }
-    got.last_frame = stamp.frame;
-    if got.delays.len() == DELAYS {
-        got.delays.remove(0);
-    }
-    got.delays.push((unix_us() - stamp.unix_us as i64) as f64 / 1000.0);
+    // What is published is a feed: of one camera after the other.
+    got.measured.picture(&Picture { kind, keyframe: unit.keyframe, data: &unit.data, at_us: unix_us() }, true);
 }

@@ -1,7 +1,11 @@
 //! A switcher: inputs that take a link each and measure what reaches them, down to the frame; a
 //! desk that puts one of them on air, and into its programme.
 
-use crate::{SimError, programme::Programme};
+use crate::{
+    SimError,
+    measured::{Measured, Picture},
+    programme::Programme,
+};
 use choir_core::{
     link::Link,
     view::{InputView, TallyView},
@@ -13,16 +17,10 @@ use choir_proto::{
     ts::{AccessUnit, Depth, TsReader},
 };
 use std::{
-    collections::VecDeque,
     path::Path,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
-
-/// Delays that the median is taken of: some seconds.
-const DELAYS: usize = 200;
-/// Frame numbers that jump further than this are another source, not missing frames.
-const JUMP: u64 = 1000;
 
 /// Sees every whole access unit that reaches an input.
 pub type Tap = Box<dyn FnMut(&AccessUnit) + Send>;
@@ -39,13 +37,7 @@ struct State {
     reader: TsReader,
     to_ts: ToTs,
     session: u32,
-    frames: u64,
-    missing: u64,
-    keyframes: u64,
-    last_frame: Option<u64>,
-    delays: VecDeque<f64>,
-    bytes: u64,
-    rate: (Instant, u64, u64),
+    measured: Measured,
     tap: Option<Tap>,
     /// What comes is a switcher's programme, of several cameras.
     mixed: bool,
@@ -67,19 +59,8 @@ impl Input {
     #[must_use]
     pub fn view(&self) -> InputView {
         let s = self.lock();
-        let mut delays: Vec<f64> = s.delays.iter().copied().collect();
-        delays.sort_by(f64::total_cmp);
-        let delay_ms = delays.first().zip(delays.last()).map(|(a, z)| (*a, delays[delays.len() / 2], *z));
-        InputView {
-            name: self.name.clone(),
-            frames: s.frames,
-            frames_missing: s.missing,
-            keyframes: s.keyframes,
-            delay_ms,
-            size: s.reader.info().video.and_then(|v| v.format).map(|f| (f.width, f.height)),
-            rate_bps: s.rate.2,
-            tally: *self.status.control.tally().borrow(),
-        }
+        let size = s.reader.info().video.and_then(|v| v.format).map(|f| (f.width, f.height));
+        InputView { tally: *self.status.control.tally().borrow(), ..s.measured.view(&self.name, size) }
     }
 }
 
@@ -101,40 +82,17 @@ impl State {
         if let Some((programme, number)) = &s.programme {
             programme.heard(*number, s.session, &bytes);
         }
-        s.bytes += bytes.len() as u64;
-        let (since, from, _) = s.rate;
-        let passed = since.elapsed();
-        if passed >= Duration::from_secs(1) {
-            let bps = ((s.bytes - from) as f64 * 8.0 / passed.as_secs_f64()) as u64;
-            s.rate = (Instant::now(), s.bytes, bps);
-        }
+        s.measured.bytes(bytes.len());
         s.reader.push(unix_us(), &bytes);
         while let Some(unit) = s.reader.poll_unit() {
             if let Some(tap) = &mut s.tap {
                 tap(&unit);
             }
             if unit.kind.is_video() {
-                s.frame(&unit);
+                let picture = Picture { kind: unit.kind, keyframe: unit.keyframe, data: &unit.data, at_us: unit.arrived };
+                s.measured.picture(&picture, s.mixed);
             }
         }
-    }
-
-    fn frame(&mut self, unit: &AccessUnit) {
-        self.frames += 1;
-        self.keyframes += u64::from(unit.keyframe);
-        let Some(stamp) = unit.kind.find_stamp(&unit.data) else { return };
-        if let (Some(last), Some(now)) = (self.last_frame, stamp.frame) {
-            let gap = now.saturating_sub(last + 1);
-            // A programme goes on with another camera's numbers, at a keyframe.
-            if gap < JUMP && !(self.mixed && unit.keyframe) {
-                self.missing += gap;
-            }
-        }
-        self.last_frame = stamp.frame;
-        if self.delays.len() == DELAYS {
-            self.delays.pop_front();
-        }
-        self.delays.push_back((unit.arrived - stamp.unix_us as i64) as f64 / 1000.0);
     }
 }
 
@@ -206,13 +164,7 @@ pub async fn open_input(
             reader: TsReader::new(Depth::Units),
             to_ts: ToTs::default(),
             session: 0,
-            frames: 0,
-            missing: 0,
-            keyframes: 0,
-            last_frame: None,
-            delays: VecDeque::new(),
-            bytes: 0,
-            rate: (Instant::now(), 0, 0),
+            measured: Measured::since(Instant::now()),
             tap,
             mixed: false,
             programme: None,

@@ -15,7 +15,6 @@ use std::{
     collections::BTreeMap,
     fs,
     io::Write,
-    net::UdpSocket,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
@@ -64,10 +63,6 @@ struct Stage {
     listens: u16,
     path: u16,
     tower: u16,
-}
-
-fn port() -> u16 {
-    UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
 impl Stage {
@@ -137,7 +132,7 @@ fn told(view: &ShowView, since_ms: i64) -> BTreeMap<String, f64> {
 fn main() {
     let seconds = std::env::args().skip(1).find_map(|a| a.parse().ok()).unwrap_or(180);
     let folder = tempfile::tempdir().unwrap();
-    let stage = Stage { folder: folder.path().to_owned(), listens: port(), path: port(), tower: port() };
+    let stage = Stage { folder: folder.path().to_owned(), listens: choir_rig::port(), path: choir_rig::port(), tower: choir_rig::port() };
     let disk = folder.path().join("disk");
     fs::create_dir(&disk).unwrap();
     let mount =

@@ -143,8 +143,9 @@ impl Calls {
         Ok(stream)
     }
 
-    /// What follows from how an attempt ended; `was_up`: media went over it.
-    pub fn ended(&mut self, outcome: Outcome, was_up: bool, status: &LinkStatus) -> Ended {
+    /// What follows from how an attempt ended; `sessions`: how many there were before it.
+    pub fn ended(&mut self, outcome: Outcome, sessions: u32, status: &LinkStatus) -> Ended {
+        let was_up = status.look().sessions > sessions;
         if was_up {
             (self.asked, self.sent_on) = (0, 0);
         }

@@ -60,8 +60,7 @@ impl Attempt for Player {
     async fn attempt(&mut self, stop: &mut Stop) -> Ended {
         let before = self.status.look().sessions;
         let outcome = self.once(stop).await;
-        let was_up = self.status.look().sessions > before;
-        self.calls.ended(outcome, was_up, &self.status)
+        self.calls.ended(outcome, before, &self.status)
     }
 
     fn released(&mut self) {

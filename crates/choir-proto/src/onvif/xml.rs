@@ -92,11 +92,11 @@ impl Element {
 
 fn open(e: &BytesStart<'_>, namespace: &ResolveResult<'_>) -> Result<Element, XmlError> {
     let lossy = |b: &[u8]| String::from_utf8_lossy(b).into_owned();
-    if e.attributes().with_checks(false).take(ATTRIBUTES_MAX + 1).count() > ATTRIBUTES_MAX {
-        return Err(XmlError::TooMuch);
-    }
     let mut attributes = Vec::new();
     for a in e.attributes() {
+        if attributes.len() == ATTRIBUTES_MAX {
+            return Err(XmlError::TooMuch);
+        }
         let a = a.map_err(|e| XmlError::Malformed(e.to_string()))?;
         let value = a.unescape_value().map_err(|e| XmlError::Malformed(e.to_string()))?;
         attributes.push((lossy(a.key.local_name().as_ref()), value.into_owned()));

@@ -86,16 +86,15 @@ pub(crate) async fn newest(line: &LineRun, fit: (usize, usize), kept: bool) -> O
         }
     }
     let recent = line.media.since(None);
-    let decode = |units: Vec<AccessUnit>| async move {
+    let decode = move |units: Vec<AccessUnit>| {
         let at = units.first()?.arrived;
-        let still = aside::result("still", move || Still::decode(&units, Some(fit))).await??;
-        Some(LinePicture { still, at_ms: at_ms(at) })
+        Some(LinePicture { still: Still::decode(&units, Some(fit))?, at_ms: at_ms(at) })
     };
-    let kept = aside::result("still", move || newest_pictures(recent)).await?;
-    match decode(kept).await {
-        Some(picture) => Some(picture),
-        None => decode(tokio::time::timeout(KEYFRAME, line.media.pictures()).await.ok()?.ok()?).await,
+    if let Some(picture) = aside::result("still", move || decode(newest_pictures(recent))).await? {
+        return Some(picture);
     }
+    let next = tokio::time::timeout(KEYFRAME, line.media.pictures()).await.ok()?.ok()?;
+    aside::result("still", move || decode(next)).await?
 }
 
 /// What this takes. A decoder that gives up on hostile bytes must not end the pictures of all.

@@ -34,6 +34,7 @@ use choir_core::{
     link::{Link, parse_url},
     sheet::{Sheet, read_sheet},
 };
+use choir_host::clock::sleep_until;
 use clap::CommandFactory;
 use clap_complete::Shell;
 use std::{
@@ -41,7 +42,7 @@ use std::{
     io::{self, BufRead, IsTerminal, Write},
     os::unix::fs::{OpenOptionsExt, PermissionsExt},
     path::{Path, PathBuf},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 /// Prints completions.
@@ -178,16 +179,10 @@ fn read_url(text: &str) -> Result<Link, Failure> {
 /// Waits for Ctrl-C, a polite kill, or the time to pass. Listens from the call on, also while it is
 /// not waited for.
 pub fn until_stopped(for_time: Option<Duration>) -> impl Future<Output = ()> {
-    let (interrupted, time) = (interrupted(), for_time.map(tokio::time::sleep));
-    async {
-        let passed = async {
-            match time {
-                Some(time) => time.await,
-                None => std::future::pending().await,
-            }
-        };
+    let (interrupted, end) = (interrupted(), for_time.and_then(|time| Instant::now().checked_add(time)));
+    async move {
         tokio::select! {
-            () = passed => {}
+            () = sleep_until(end) => {}
             () = interrupted => {}
         }
     }

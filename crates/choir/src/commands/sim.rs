@@ -359,7 +359,7 @@ async fn platform(args: PlatformArgs) -> Result<(), Failure> {
     if args.json {
         println!("{}", serde_json::to_string_pretty(&view).unwrap_or_default());
     } else {
-        println!("{} frames, {} missing, {} keyframes, in {} publications", got.frames, got.missing, got.keyframes, got.begun);
+        println!("{} frames, {} missing, {} keyframes, in {} publications", view.frames, view.frames_missing, view.keyframes, got.begun);
     }
     Ok(())
 }
