@@ -8,7 +8,7 @@ use crate::{
     advice::{USUAL_RATE, latency_for, overhead_for},
     device::StreamWish,
     link::Link,
-    model::{Expect, Feed, Sheet},
+    model::{Encode, Expect, Feed, Sheet, WayOut},
     network::{Network, NetworkKind},
     units::Bitrate,
 };
@@ -149,12 +149,53 @@ impl Load {
 pub struct Budget {
     /// In sheet order.
     pub networks: Vec<Load>,
+    /// What is encoded anew, in sheet order.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub encodings: Vec<EncodingLoad>,
+}
+
+/// One encoding, which the destinations of a feed share that want the same.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct EncodingLoad {
+    /// Name of the feed.
+    pub feed: String,
+    /// What comes of it.
+    pub wanted: String,
+    /// Destinations that share it.
+    pub shared_by: usize,
+    /// Cores that it takes, about; none where the sheet does not say what its lines bring.
+    pub cores: Option<f64>,
+}
+
+impl Budget {
+    /// Cores that encoding takes, about, as far as that is known.
+    #[must_use]
+    pub fn cores(&self) -> f64 {
+        self.encodings.iter().filter_map(|e| e.cores).sum()
+    }
 }
 
 /// Adds up what crosses each network.
 #[must_use]
 pub fn budget(sheet: &Sheet) -> Budget {
-    Budget { networks: sheet.networks.iter().map(|n| load(sheet, n)).collect() }
+    let networks = sheet.networks.iter().map(|n| load(sheet, n)).collect();
+    Budget { networks, encodings: sheet.feeds.iter().flat_map(|feed| encodings(sheet, feed)).collect() }
+}
+
+/// What is encoded of a feed: a line that costs more than its others may be on.
+fn encodings(sheet: &Sheet, feed: &Feed) -> Vec<EncodingLoad> {
+    let mut all: Vec<(&Encode, usize)> = Vec::new();
+    for plan in feed.to.iter().filter_map(|to| to.encode.as_ref()) {
+        match all.iter_mut().find(|(other, _)| *other == plan) {
+            Some((_, count)) => *count += 1,
+            None => all.push((plan, 1)),
+        }
+    }
+    let load = |(plan, shared_by): (&Encode, usize)| {
+        let cores = sheet.lines_of(feed).into_iter().filter_map(|l| plan.cores(&sheet.wanted(l)));
+        EncodingLoad { feed: feed.name.clone(), wanted: plan.to_string(), shared_by, cores: cores.reduce(f64::max) }
+    };
+    all.into_iter().map(load).collect()
 }
 
 fn load(sheet: &Sheet, network: &Network) -> Load {
@@ -168,10 +209,10 @@ fn load(sheet: &Sheet, network: &Network) -> Load {
         streams.push(stream(format!("line {}", line.name), Way::In, wired, parts));
     }
     for feed in &sheet.feeds {
-        let crossing = feed.to.iter().filter(|to| is_on(sheet.feed_crosses(feed, to)) && !matches!(to, Link::File(_)));
+        let crossing = feed.to.iter().filter(|to| is_on(sheet.feed_crosses(feed, &to.link)) && !matches!(to.link, Link::File(_)));
         for (copy, to) in crossing.enumerate() {
-            let parts = Parts { wanted: greatest(sheet, feed), overhead: None, sub: None, link: Some(to.clone()), copy };
-            streams.push(stream(feed.way_out(to), Way::Out, wired, parts));
+            let parts = Parts { wanted: greatest(sheet, feed, to), overhead: None, sub: None, link: Some(to.link.clone()), copy };
+            streams.push(stream(feed.way_out(&to.link), Way::Out, wired, parts));
         }
     }
     let direction = |name, ways: &[Way], capacity: Option<Bitrate>| direction(network, &streams, name, ways, capacity);
@@ -186,9 +227,9 @@ fn load(sheet: &Sheet, network: &Network) -> Load {
     Load { name: network.name.clone(), title: network.title.clone(), kind: network.kind, reserve: network.reserve, streams, directions }
 }
 
-/// A feed needs what the greatest of its lines brings.
-fn greatest(sheet: &Sheet, feed: &Feed) -> Expect {
-    sheet.lines_of(feed).into_iter().map(|l| sheet.wanted(l)).max_by_key(|w| w.bitrate).unwrap_or_default()
+/// A way out needs what the greatest of its feed's lines brings it.
+fn greatest(sheet: &Sheet, feed: &Feed, to: &WayOut) -> Expect {
+    sheet.lines_of(feed).into_iter().map(|l| to.carries(&sheet.wanted(l))).max_by_key(|w| w.bitrate).unwrap_or_default()
 }
 
 fn direction(network: &Network, streams: &[Stream], way: &'static str, ways: &[Way], capacity: Option<Bitrate>) -> Direction {

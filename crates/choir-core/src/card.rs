@@ -95,7 +95,8 @@ pub fn line_card(sheet: &Sheet, line: &Line, reveal: Option<Reveal<'_>>) -> Opti
 #[must_use]
 pub fn feed_cards(sheet: &Sheet, feed: &Feed, reveal: Option<Reveal<'_>>) -> Vec<Card> {
     let mut cards = Vec::new();
-    for to in &feed.to {
+    for way in &feed.to {
+        let to = &way.link;
         let (subject, title) = (format!("feed {}", feed.name), feed.title.clone());
         let mut card = match (to, far_of_feed(sheet, feed, to)) {
             (Link::Stave(name), _) => named(sheet, subject, title, name, false, reveal),
@@ -103,10 +104,11 @@ pub fn feed_cards(sheet: &Sheet, feed: &Feed, reveal: Option<Reveal<'_>>) -> Vec
             (_, None) => continue,
         };
         // What comes is only known when all its lines bring the same.
-        if let [first, rest @ ..] = sheet.lines_of(feed).as_slice()
-            && rest.iter().all(|l| sheet.wanted(l) == sheet.wanted(first))
+        let brings: Vec<Expect> = sheet.lines_of(feed).into_iter().map(|l| way.carries(&sheet.wanted(l))).collect();
+        if let [first, rest @ ..] = brings.as_slice()
+            && rest.iter().all(|other| other == first)
         {
-            media(&mut card, &sheet.wanted(first), None);
+            media(&mut card, first, None);
         }
         cards.push(card);
     }

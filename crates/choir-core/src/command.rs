@@ -116,7 +116,7 @@ pub enum Command {
 }
 
 /// What was done.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Done {
     /// The line goes on the feed at its next keyframe, or at once from the last one.
     TakeRequested {

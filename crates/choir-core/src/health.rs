@@ -3,7 +3,7 @@
 
 use crate::{
     diagnosis::{Diagnosing, Diagnosis},
-    facts::{Cause, Contact, Direction, Reading, Reason, State, WayTick},
+    facts::{Cause, Contact, Direction, EncodingFacts, Reading, Reason, State, WayTick},
     limits,
     units::Bitrate,
 };
@@ -151,6 +151,13 @@ impl Health {
         if let Some(differs) = r.media.as_ref().and_then(|m| m.differs.first().cloned()) {
             return Some(Reason::Differs(differs));
         }
+        match &r.around.encoding {
+            Some(EncodingFacts { problem: Some(what), .. }) => return Some(Reason::Encoding(what.clone())),
+            Some(EncodingFacts { made, left_out, .. }) if *left_out > 0 => {
+                return Some(Reason::PicturesLeftOut(*left_out, made + left_out));
+            }
+            _ => {}
+        }
         let media = r.media.as_ref();
         media.and_then(|m| m.quiet).filter(|_| t.bytes == 0).map(Reason::MediaStopped)
     }
@@ -270,10 +277,16 @@ mod tests {
 
     #[test]
     fn a_way_out_is_judged_by_what_its_sender_knows() {
+        let encoded = |left_out: u64, problem: Option<&str>| {
+            let encoding = EncodingFacts { made: 25 - left_out, left_out, problem: problem.map(str::to_owned) };
+            Reading { around: Around { encoding: Some(encoding), ..Around::default() }, ..out(tick()) }
+        };
         for (r, state, reason) in [
             (out(tick()), State::Steady, Reason::Steady { rate: Bitrate(8_000_000), headroom_ms: None, direction: Direction::Out }),
             (out(WayTick { bytes: 0, ..tick() }), State::Waiting, Reason::LineSilent),
             (out(WayTick { missing: 3, ..tick() }), State::Strained, Reason::Unrepaired(3)),
+            (encoded(13, None), State::Strained, Reason::PicturesLeftOut(13, 25)),
+            (encoded(0, Some("no such file")), State::Strained, Reason::Encoding("no such file".into())),
         ] {
             assert_eq!(once(&r), (state, reason), "{r:?}");
         }

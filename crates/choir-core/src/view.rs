@@ -148,6 +148,28 @@ pub struct LinkView {
     pub key_bits: Option<u16>,
     /// Datagrams that the system dropped since its buffer was full.
     pub kernel_drops: u64,
+    /// Pictures are encoded anew for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<EncodingView>,
+}
+
+/// How pictures are encoded anew for a way out.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct EncodingView {
+    /// As the sheet wants it.
+    pub wanted: String,
+    /// Size of its pictures.
+    pub size: Option<String>,
+    /// Pictures a second.
+    pub rate: Option<f64>,
+    /// Cores that it took in the last second.
+    pub cores: Option<f64>,
+    /// From a picture's arrival to its being sent on, the longest of the last second, ms.
+    pub takes_ms: Option<f64>,
+    /// Pictures left out for want of time.
+    pub left_out: u64,
+    /// Ways out that share it.
+    pub shared_by: usize,
 }
 
 /// A way in or out over a span of time.

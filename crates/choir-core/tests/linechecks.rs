@@ -211,14 +211,14 @@ fn a_picture_that_came_and_is_gone_is_no_good_line() {
     let first = row("launch", &pulled).first_failure().map(|i| (i.step, i.found.clone()));
     assert_eq!(first, Some((Step::Picture, "picture lost: nothing heard for 5.0 s".into())));
     let sheet = sheet();
-    let out = judge_out(&sheet.feeds[0], &sheet.feeds[0].to[0], &pulled, &Limits::default());
+    let out = judge_out(&sheet.feeds[0], &sheet.feeds[0].to[0].link, &pulled, &Limits::default());
     assert_eq!(out.first_failure().map(|i| i.step), Some(Step::Picture));
 }
 
 #[test]
 fn a_way_out_is_judged_by_what_goes_out() {
     let sheet = sheet();
-    let (feed, to) = (&sheet.feeds[0], &sheet.feeds[0].to[0]);
+    let (feed, to) = (&sheet.feeds[0], &sheet.feeds[0].to[0].link);
     let judge = |seen: &Seen| judge_out(feed, to, seen, &Limits::default());
     assert_eq!(judge(&good()).mark(), Mark::Passed, "{:#?}", judge(&good()));
     let starved = Seen { link: LinkView { rate_bps: 0, ..good().link }, ..good() };

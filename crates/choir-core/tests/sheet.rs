@@ -218,7 +218,7 @@ fn a_name_on_the_lan_is_one_line_of_the_sheet() {
     assert!(findings.is_empty(), "{findings:?}");
     let sheet = sheet.expect("a sheet");
     assert_eq!((sheet.stave.group.as_str(), sheet.stave.secured(), sheet.stave.discover), ("regatta", "key", true));
-    assert_eq!(sheet.feeds[0].to.iter().map(choir_core::link::show_url).collect::<Vec<_>>(), ["stave://Finish Tower"]);
+    assert_eq!(sheet.feeds[0].to.iter().map(|to| choir_core::link::show_url(&to.link)).collect::<Vec<_>>(), ["stave://Finish Tower"]);
     let table = feed.replace("\"Finish Tower\"", "{ name = \"Finish Tower\", multicast = \"239.20.0.9:7350\" }");
     assert_eq!(stave_findings(KEY, &format!("{TOWER}{table}")), Vec::<String>::new());
 }
@@ -278,7 +278,7 @@ fn links_draw_on_settings_that_they_share() {
     let secret = || Some(Secret::Env("FIELD".into()));
     assert_eq!(srt(&read.lines[0].from), (Some(Duration::from_millis(350)), Some(256), secret()));
     // What a link says itself holds.
-    assert_eq!(srt(&read.feeds[0].to[0]), (Some(Duration::from_millis(90)), Some(256), secret()));
+    assert_eq!(srt(&read.feeds[0].to[0].link), (Some(Duration::from_millis(90)), Some(256), secret()));
     for (links, says) in [
         ("", "The sheet has no [link.field] yet"),
         ("[link.fields]\nlatency = \"350 ms\"", "Did you mean \"fields\"?"),

@@ -67,7 +67,7 @@ fn a_link_crosses_what_holds_its_addresses_and_what_is_named() {
     assert_eq!(names("launch"), ["site", "mobile"], "in the sheet's order");
     assert_eq!(names("pontoon"), ["site"], "by a range that is no prefix");
     let feed = &s.feeds[0];
-    let out = |n: usize| s.feed_crosses(feed, &feed.to[n]).iter().map(|n| n.name.clone()).collect::<Vec<_>>();
+    let out = |n: usize| s.feed_crosses(feed, &feed.to[n].link).iter().map(|n| n.name.clone()).collect::<Vec<_>>();
     assert_eq!((out(0), out(1)), (vec!["site".to_owned()], vec!["mobile".to_owned()]), "what stays at home does not leave it");
     let far = parse_url("udp://[::1]:7300").0.expect("a link");
     assert!(crossed(&s.networks, &[], &far.addresses(), false).is_empty(), "IPv6 is on no IPv4 network");

@@ -159,6 +159,8 @@ fn reasons() -> Vec<Reason> {
         Reason::Content(ContentFault::OutOfPhase, secs(4)),
         Reason::Content(ContentFault::Apart(1200), secs(4)),
         Reason::Content(ContentFault::Apart(-900), secs(4)),
+        Reason::PicturesLeftOut(13, 25),
+        Reason::Encoding(text("the overlay regatta/logo.png: No such file or directory (os error 2)")),
         Reason::Steady { rate, headroom_ms: Some((96.0, 120.0)), direction: Direction::In },
         Reason::Steady { rate, headroom_ms: None, direction: Direction::In },
         Reason::Steady { rate, headroom_ms: None, direction: Direction::Out },
@@ -174,6 +176,7 @@ fn reasons() -> Vec<Reason> {
             Reason::NotTransportStream | Reason::NoKeyframe | Reason::NoParameterSets | Reason::HeadroomLow { .. } | Reason::Differs(_) => {
             }
             Reason::Content(..) | Reason::Cause(_) | Reason::Steady { .. } => {}
+            Reason::PicturesLeftOut(..) | Reason::Encoding(_) => {}
         }
     }
     all

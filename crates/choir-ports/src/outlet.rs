@@ -155,12 +155,14 @@ impl<T: MediaSize> Outlet<T> {
         self.dropped.load(Ordering::Relaxed)
     }
 
-    /// Waits until there is something in it. Safe to cancel.
-    pub(crate) async fn filled(&self) {
+    /// Waits until there is something in it, or it ends. Safe to cancel.
+    pub async fn filled(&self) {
         self.wake.notified().await;
     }
 
-    pub(crate) fn has_ended(&self) -> bool {
+    /// Nothing more will come.
+    #[must_use]
+    pub fn has_ended(&self) -> bool {
         self.ended.load(Ordering::Acquire)
     }
 

@@ -14,6 +14,7 @@ use choir_core::{
     id::Subject,
     link::{Link, show_url},
     model::SoundOf,
+    model::WayOut,
     sheet::{Entry, Feed, Line, Sheet},
 };
 use choir_host::{lock, write};
@@ -41,7 +42,7 @@ impl Inner {
             return Ok(());
         }
         let takes = names(&mut sheet.lines.iter().map(|l| &l.from));
-        let offers = names(&mut sheet.feeds.iter().flat_map(|f| &f.to));
+        let offers = names(&mut sheet.feeds.iter().flat_map(|f| f.to.iter().map(|to| &to.link)));
         if takes.is_empty() && offers.is_empty() {
             return Ok(());
         }
@@ -75,7 +76,7 @@ impl Inner {
         let id = self.names.add_feed(&entry.name);
         let line = self.names.find_line(&entry.line).ok();
         let media = FeedMedia::new(line, self.tally_changed.clone());
-        let named = entry.to.iter().any(|to| matches!(to, Link::Stave(_))) && sheet.lines.iter().any(|l| l.sub.is_some());
+        let named = entry.to.iter().any(|to| matches!(to.link, Link::Stave(_))) && sheet.lines.iter().any(|l| l.sub.is_some());
         let sub = named.then(|| {
             let outlet = UnitOutlet::new();
             let small = line.and_then(|l| self.line(l).ok()).and_then(|l| self.sub_of(&l));
@@ -105,9 +106,10 @@ impl Inner {
     }
 
     /// A way out of a feed.
-    pub fn new_out(&self, feed: &FeedRun, link: &Link) -> Arc<OutRun> {
-        let out = OutRun::new(self.names.add_out(feed.id), link.clone(), self.status());
-        feed.media.add_out(out.outlet.clone());
+    pub fn new_out(&self, feed: &FeedRun, to: &WayOut) -> Arc<OutRun> {
+        let encoding = to.encode.as_ref().map(|plan| feed.encoding(plan, &self.base));
+        let out = OutRun::new(self.names.add_out(feed.id), to.link.clone(), encoding, self.status());
+        out.attach(&feed.media);
         out
     }
 
@@ -177,7 +179,7 @@ impl Inner {
                 }
                 if matches!(out.link, Link::Rtsp(_) | Link::Stave(_)) {
                     // Only their receivers have a word for it.
-                    way.beside(|stop| keyframes::pass_on(Arc::downgrade(self), feed, out.status.clone(), stop));
+                    way.beside(|stop| keyframes::pass_on(Arc::downgrade(self), feed, &out, stop));
                 }
                 *lock(&out.way) = Some(way);
             }
@@ -230,7 +232,7 @@ impl Inner {
 
     /// Closes a way out for good.
     pub async fn remove_out(&self, feed: &FeedRun, out: &OutRun) {
-        feed.media.remove_out(&out.outlet);
+        out.detach(&feed.media);
         feed.set_outs(feed.outs().into_iter().filter(|o| o.id != out.id).collect());
         close(&out.way).await;
     }

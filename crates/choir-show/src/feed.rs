@@ -3,6 +3,7 @@
 use crate::{
     behind::LinesBehind,
     bus::Bus,
+    encode::Encoding,
     media::FeedMedia,
     meter::{Beside, Drops, Judged, Meter},
     slate::Slate,
@@ -12,7 +13,7 @@ use choir_core::{
     facts::{Direction, EventKind},
     id::{FeedId, LineId, OutId, Subject},
     link::{Link, show_url},
-    model::{Feed, FeedSound, Standby},
+    model::{Encode, Feed, FeedSound, Standby, WayOut},
     units::{in_ms, say_duration},
     view::{FeedView, LineView, LinkView, SpanView, StandInView},
     words::{Names, unfit_words},
@@ -20,6 +21,7 @@ use choir_core::{
 use choir_host::{clock::unix_ms, lock, read, write};
 use choir_ports::{AnyOutlet, LinkStatus, OpenWay, UnitOutlet};
 use std::{
+    path::Path,
     sync::{Arc, Mutex, RwLock},
     time::{Duration, Instant},
 };
@@ -37,6 +39,8 @@ pub(crate) struct FeedRun {
     /// Its entry in the sheet.
     pub entry: Mutex<Feed>,
     outs: RwLock<Vec<Arc<OutRun>>>,
+    /// What is encoded anew for some of them.
+    encodings: Mutex<Vec<Arc<Encoding>>>,
     /// Who is to be on; nobody before a line of the sheet was found.
     pub director: Mutex<Option<Director>>,
     /// What stands in last, where the sheet says so.
@@ -62,14 +66,45 @@ pub(crate) struct OutRun {
     pub status: Arc<LinkStatus>,
     pub outlet: AnyOutlet,
     pub way: Mutex<Option<OpenWay>>,
+    /// Its pictures are encoded anew.
+    pub encoding: Option<Arc<Encoding>>,
+    /// Pictures made and left out at the last tick.
+    encoded: Mutex<(u64, u64)>,
     meter: Mutex<Meter>,
 }
 
 impl OutRun {
-    pub fn new(id: OutId, link: Link, status: Arc<LinkStatus>) -> Arc<Self> {
+    pub fn new(id: OutId, link: Link, encoding: Option<Arc<Encoding>>, status: Arc<LinkStatus>) -> Arc<Self> {
         let meter = Meter::new(Subject::Out(id), show_url(&link), Direction::Out, status.clone());
         let outlet = AnyOutlet::of(&link);
-        Arc::new(Self { id, link, status, outlet, way: Mutex::default(), meter: Mutex::new(meter) })
+        let (way, encoded) = (Mutex::default(), Mutex::default());
+        Arc::new(Self { id, link, status, outlet, way, encoding, encoded, meter: Mutex::new(meter) })
+    }
+
+    /// As the sheet has it, with this link.
+    pub fn entry(&self, link: Link) -> WayOut {
+        WayOut { link, encode: self.encoding.as_ref().map(|e| e.plan.clone()) }
+    }
+
+    /// Takes what its feed gives, or what is made of that for it.
+    pub fn attach(&self, feed: &FeedMedia) {
+        match &self.encoding {
+            Some(encoding) => encoding.add_out(self.outlet.clone()),
+            None => feed.add_out(self.outlet.clone()),
+        }
+    }
+
+    /// Takes nothing any more.
+    pub fn detach(&self, feed: &FeedMedia) {
+        match &self.encoding {
+            Some(encoding) => encoding.remove_out(&self.outlet),
+            None => feed.remove_out(&self.outlet),
+        }
+    }
+
+    fn beside(&self) -> Beside {
+        let encoding = self.encoding.as_ref().map(|e| e.facts(&mut lock(&self.encoded)));
+        Beside { encoding, ..Beside::default() }
     }
 
     /// Somebody is there who would see a beginning: it is up, or it is served and has been asked
@@ -90,7 +125,8 @@ impl OutRun {
 
     fn view(&self, drops: &Drops) -> LinkView {
         let view = lock(&self.meter).view(drops);
-        LinkView { dropped: view.dropped + self.outlet.dropped(), ..view }
+        let encoding = self.encoding.as_ref().map(|e| e.view());
+        LinkView { dropped: view.dropped + self.outlet.dropped(), encoding, ..view }
     }
 }
 
@@ -102,6 +138,7 @@ impl FeedRun {
             sub,
             entry: Mutex::new(entry),
             outs: RwLock::default(),
+            encodings: Mutex::default(),
             director: Mutex::default(),
             slate: Mutex::default(),
             behind: LinesBehind::default(),
@@ -118,6 +155,19 @@ impl FeedRun {
     /// Its ways out, in the order of the sheet.
     pub fn outs(&self) -> Vec<Arc<OutRun>> {
         read(&self.outs).clone()
+    }
+
+    /// What is encoded anew as `plan` says, for all its ways out that want it so.
+    pub fn encoding(&self, plan: &Encode, base: &Path) -> Arc<Encoding> {
+        let mut all = lock(&self.encodings);
+        // Those that nobody has any more.
+        all.retain(|e| Arc::strong_count(e) > 1);
+        if let Some(same) = all.iter().find(|e| e.plan == *plan) {
+            return same.clone();
+        }
+        let new = Encoding::new(plan.clone(), self.media.clone(), base);
+        all.push(new.clone());
+        new
     }
 
     /// Changes which ways out it has.
@@ -165,7 +215,7 @@ impl FeedRun {
     pub fn tick(&self, started: Instant, now: Instant, drops: &Drops, bus: &Bus) -> (Vec<Judged>, Option<LineId>) {
         self.tell_takes(bus);
         let outs = self.outs();
-        let ticks = outs.iter().map(|o| lock(&o.meter).tick(started, now, None, Beside::default(), drops, bus));
+        let ticks = outs.iter().map(|o| lock(&o.meter).tick(started, now, None, o.beside(), drops, bus));
         (ticks.collect(), self.overdue(bus))
     }
 

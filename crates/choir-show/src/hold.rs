@@ -74,7 +74,7 @@ impl Inner {
 
     async fn close_out(&self, feed: &FeedRun, out: &OutRun) {
         out.status.control.set_held(true);
-        feed.media.remove_out(&out.outlet);
+        out.detach(&feed.media);
         close(&out.way).await;
         out.outlet.clear();
         out.status.reset(Contact::Held);
@@ -82,7 +82,7 @@ impl Inner {
 
     async fn open_out(self: &Arc<Self>, feed: &Arc<FeedRun>, out: &Arc<OutRun>) -> Result<(), Refusal> {
         out.status.control.set_held(false);
-        feed.media.add_out(out.outlet.clone());
+        out.attach(&feed.media);
         let opened = async { self.open(self.ready_out(feed, out)?).await };
         if let Err(e) = opened.await {
             self.close_out(feed, out).await;

@@ -2,7 +2,10 @@
 //! itself, where that has words for it (RTCP, Stave), else the device by ONVIF. Receivers of a feed
 //! ask the source of the line that is on.
 
-use crate::{feed::FeedRun, inner::Inner};
+use crate::{
+    feed::{FeedRun, OutRun},
+    inner::Inner,
+};
 use choir_core::{device::Device, facts::Notice};
 use choir_devices::{
     device::{DeviceError, session},
@@ -17,13 +20,18 @@ use std::{
 use tokio::sync::watch;
 
 /// Hands on what the receivers of one way out of a feed ask for.
-pub(crate) async fn pass_on(show: Weak<Inner>, feed: Arc<FeedRun>, out: Arc<LinkStatus>, mut stop: Stop) {
-    let mut requests = out.control.keyframe_requests();
-    drop(out);
-    while asked(&mut requests, &mut stop).await {
-        let Some(show) = show.upgrade() else { return };
-        if let Some(line) = feed.media.reading().line().and_then(|l| show.line(l).ok()) {
-            line.status.control.request_keyframe();
+pub(crate) fn pass_on(show: Weak<Inner>, feed: Arc<FeedRun>, out: &OutRun, mut stop: Stop) -> impl Future<Output = ()> + use<> {
+    let (mut requests, encoding) = (out.status.control.keyframe_requests(), out.encoding.clone());
+    async move {
+        while asked(&mut requests, &mut stop).await {
+            if let Some(encoding) = &encoding {
+                encoding.request_keyframe();
+                continue;
+            }
+            let Some(show) = show.upgrade() else { return };
+            if let Some(line) = feed.media.reading().line().and_then(|l| show.line(l).ok()) {
+                line.status.control.request_keyframe();
+            }
         }
     }
 }

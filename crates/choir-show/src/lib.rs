@@ -40,6 +40,7 @@ mod names;
 mod page;
 pub mod palette;
 mod pictures;
+mod planes;
 pub mod prove;
 pub mod ptz;
 pub mod record;

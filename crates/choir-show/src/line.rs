@@ -181,7 +181,8 @@ impl LineRun {
             count: MediaCount { bytes: reading.bytes, begun: reading.begun },
         };
         let shard = self.shard.get().and_then(Option::as_ref);
-        let beside = Beside { late_ms: shard.map(|s| in_ms(s.lateness().most_of_all)), busy: shard.map(Shard::share), same_picture };
+        let late_ms = shard.map(|s| in_ms(s.lateness().most_of_all));
+        let beside = Beside { late_ms, busy: shard.map(Shard::share), same_picture, encoding: None };
         let mut s = lock(&self.state);
         let judged = s.meter.tick(started, now, Some(measure), beside, drops, bus);
         let tick = &judged.tick;

@@ -248,7 +248,7 @@ fn rows_of(sheet: &Sheet, lines: &[String], view: &ShowView, watches: &Watches, 
     }
     for feed in sheet.feeds.iter().filter(|f| lines.contains(&f.line) && view.feeds.iter().any(|v| v.name == f.name)) {
         for (n, to) in feed.to.iter().enumerate() {
-            rows.extend(seen(true, &feed.name, n).map(|s| judge_out(feed, to, s, limits)));
+            rows.extend(seen(true, &feed.name, n).map(|s| judge_out(feed, &to.link, s, limits)));
         }
     }
     rows

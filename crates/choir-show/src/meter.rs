@@ -3,7 +3,7 @@
 use crate::bus::Bus;
 use choir_core::{
     diagnosis::Diagnosis,
-    facts::{Around, Contact, Direction, Encryption, EventKind, Fault, MediaFacts, Notice, Reading, Reason, State, WayTick},
+    facts::{Around, Contact, Direction, EncodingFacts, Encryption, EventKind, Fault, MediaFacts, Notice, Reading, Reason, State, WayTick},
     health::{Health, Verdict},
     id::Subject,
     summary::Summary,
@@ -70,6 +70,7 @@ pub(crate) struct Beside {
     pub late_ms: Option<f64>,
     pub busy: Option<f64>,
     pub same_picture: Option<String>,
+    pub encoding: Option<EncodingFacts>,
 }
 
 impl Meter {
@@ -143,6 +144,7 @@ impl Meter {
                 late_ms: beside.late_ms,
                 busy: beside.busy,
                 same_picture: beside.same_picture,
+                encoding: beside.encoding,
             },
         }
     }
@@ -241,6 +243,7 @@ impl Meter {
             capacity_bps: peer.and_then(|p| p.gauges.capacity_bps),
             reconnects: live.sessions.saturating_sub(1),
             spans: Vec::new(),
+            encoding: None,
         }
     }
 

@@ -136,8 +136,11 @@ impl Inner {
         let feed = |f: &Arc<FeedRun>| {
             let mut entry = lock(&f.entry).clone();
             // One that is held is as the sheet has it, and not open.
-            let link = |o: &Arc<OutRun>| opened(&lock(&o.way)).or_else(|| o.status.control.is_held().then(|| self.effective(&o.link)));
-            entry.to = f.outs().iter().filter_map(link).collect();
+            let out = |o: &Arc<OutRun>| {
+                let held = || o.status.control.is_held().then(|| self.effective(&o.link));
+                opened(&lock(&o.way)).or_else(held).map(|link| o.entry(link))
+            };
+            entry.to = f.outs().iter().filter_map(out).collect();
             entry
         };
         Sheet {
@@ -170,8 +173,8 @@ impl Inner {
                     (feed, outs)
                 }),
                 Difference::OutAdded { feed, to } => self.feed_of(feed).zip(new.feed(feed)).map(|(feed, entry)| {
-                    let links = entry.to.iter().filter(|link| new.effective(link) == *to);
-                    let outs: Vec<_> = links.map(|link| self.new_out(&feed, link)).collect();
+                    let wanted = entry.to.iter().filter(|out| new.effective_out(out) == *to);
+                    let outs: Vec<_> = wanted.map(|out| self.new_out(&feed, out)).collect();
                     (feed, outs)
                 }),
                 _ => None,
@@ -191,7 +194,8 @@ impl Inner {
             match d {
                 Difference::OutRemoved { feed, to } => {
                     let Some(feed) = self.feed_of(feed) else { continue };
-                    let goes = |o: &OutRun| lock(&o.way).as_ref().map_or_else(|| self.effective(&o.link) == *to, |w| w.link() == to);
+                    let link = |o: &OutRun| lock(&o.way).as_ref().map_or_else(|| self.effective(&o.link), |w| w.link().clone());
+                    let goes = |o: &OutRun| o.entry(link(o)) == *to;
                     for out in feed.outs().iter().filter(|o| goes(o)) {
                         self.remove_out(&feed, out).await;
                     }
@@ -240,7 +244,7 @@ impl Inner {
         for entry in &new.feeds {
             let Some(run) = self.feed_of(&entry.name) else { continue };
             let mut outs = run.outs();
-            outs.sort_by_key(|o| entry.to.iter().position(|to| *to == o.link));
+            outs.sort_by_key(|o| entry.to.iter().position(|to| *to == o.entry(o.link.clone())));
             run.set_outs(outs);
             run.media.set_sound(self.sound_of(entry));
             *lock(&run.entry) = entry.clone();

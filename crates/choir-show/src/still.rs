@@ -1,7 +1,11 @@
 //! One picture of a line: decoded, scaled down, and whether it shows anything.
 
+use crate::planes::Planes;
 use choir_proto::ts::{AccessUnit, StreamKind};
-use openh264::{decoder::Decoder as H264, formats::YUVSource};
+use openh264::{
+    decoder::{DecodeOptions, Decoder as H264, Flush},
+    formats::YUVSource,
+};
 use rust_h265::{DecodeLimits, Decoder as H265, Frame, PixelData, parse_annex_b};
 
 /// Largest picture that is decoded, pixels: 8192x4320.
@@ -106,6 +110,48 @@ impl Decoder {
             Self::H265(Box::new(H265::with_limits(limits)))
         } else {
             Self::H264(H264::new().ok())
+        }
+    }
+
+    /// For all pictures of a stream, which are given in the order in which they are shown: each at
+    /// once, unless that is another order than the one in which they come.
+    pub fn of_stream(kind: StreamKind, reorders: bool) -> Self {
+        match Self::new(kind) {
+            Self::H265(decoder) if reorders => Self::H265(Box::new(decoder.with_display_order())),
+            other => other,
+        }
+    }
+
+    /// Takes a picture of a stream, and gives what is to be shown by now.
+    ///
+    /// # Errors
+    /// It cannot be decoded.
+    pub fn stream(&mut self, unit: &AccessUnit, reorders: bool, mut give: impl FnMut(Planes)) -> Result<(), String> {
+        match self {
+            Self::H264(decoder) => {
+                let decoder = decoder.as_mut().ok_or("no decoder")?;
+                // What is held back is shown later, and not out of turn.
+                let options = DecodeOptions::new().flush_after_decode(if reorders { Flush::NoFlush } else { Flush::Flush });
+                let shown = decoder.decode_with_options(&unit.data, options).map_err(|e| e.to_string())?;
+                shown.and_then(|yuv| Planes::of_yuv(&yuv)).into_iter().for_each(give);
+                Ok(())
+            }
+            Self::H265(decoder) => {
+                let mut done = Ok(());
+                let mut show = |frame: Frame| Planes::of_frame(&frame).into_iter().for_each(&mut give);
+                for nal in parse_annex_b(&unit.data) {
+                    match decoder.decode_nal(&nal) {
+                        Ok(frame) => frame.into_iter().for_each(&mut show),
+                        Err(e) => done = Err(e.to_string()),
+                    }
+                    std::iter::from_fn(|| decoder.next_output()).for_each(&mut show);
+                }
+                if !reorders {
+                    // It is whole: the next one need not come first.
+                    std::iter::from_fn(|| decoder.flush()).for_each(&mut show);
+                }
+                done
+            }
         }
     }
 

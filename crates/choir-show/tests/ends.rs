@@ -132,7 +132,7 @@ fn a_feed_and_the_link_built_from_its_card_join() {
         let url = to.replace("{here}", &here.to_string()).replace("{there}", &there.to_string()).replace("{port}", "21000");
         let mut sheet = Sheet::of_one("Tarn Hollow Regatta", link("clip.ts"), vec![link(&url)]);
         sheet.show.address = Some(here.to_string());
-        let mut far = far_of_feed(&sheet, &sheet.feeds[0], &sheet.feeds[0].to[0]).expect("a far end");
+        let mut far = far_of_feed(&sheet, &sheet.feeds[0], &sheet.feeds[0].to[0].link).expect("a far end");
         at_home(&mut far, there);
         assert!(Runtime::new().expect("a runtime").block_on(join(link(&url), far, false)), "{url}");
     }

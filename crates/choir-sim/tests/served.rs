@@ -52,7 +52,7 @@ fn cards_of_rtsp_join_both_ways() {
         };
         let camera = start_rtsp(settings, stop).await.expect("a camera");
         let show = Show::start(&here, Path::new(".")).await.expect("a show");
-        let far = far_of_feed(&here, &here.feeds[0], &here.feeds[0].to[0]).expect("a far end");
+        let far = far_of_feed(&here, &here.feeds[0], &here.feeds[0].to[0].link).expect("a far end");
         let there = Show::start(&Sheet::of_one("boathouse", far, Vec::new()), Path::new(".")).await.expect("a show");
         let still = picture(&there).await.expect("a picture over both");
         assert_eq!((still.width, still.height), (320, 180));

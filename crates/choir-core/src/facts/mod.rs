@@ -15,6 +15,6 @@ pub use cause::{Cause, Slow};
 pub use contact::{Contact, Encryption, Fault, Joining, Loss, Refused, Waiting};
 pub use event::{Event, EventGrade, EventKind, RecordingStep, RotaChange};
 pub use notice::{Misbehaviour, Notice};
-pub use reading::{Around, MediaFacts, Reading};
+pub use reading::{Around, EncodingFacts, MediaFacts, Reading};
 pub use state::{Reason, State};
 pub use tick::{Direction, Piece, Span, WayTick, per_second};

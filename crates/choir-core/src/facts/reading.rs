@@ -57,4 +57,17 @@ pub struct Around {
     pub busy: Option<f64>,
     /// Another line that carries the same picture.
     pub same_picture: Option<String>,
+    /// How pictures are encoded for it, where they are.
+    pub encoding: Option<EncodingFacts>,
+}
+
+/// How pictures were encoded for a way out in the last second.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct EncodingFacts {
+    /// Pictures made.
+    pub made: u64,
+    /// Pictures that there was no time for, or that could not be decoded.
+    pub left_out: u64,
+    /// What cannot be done.
+    pub problem: Option<String>,
 }

@@ -86,6 +86,10 @@ pub enum Reason {
     Differs(Mismatch),
     /// The picture or the sound is not what a line is for, since so long.
     Content(ContentFault, Duration),
+    /// This machine is too slow to encode all pictures: so many were left out, of so many.
+    PicturesLeftOut(u64, u64),
+    /// Something of an encoding cannot be done.
+    Encoding(String),
     /// What the diagnosis names first.
     Cause(Cause),
     /// All is well.

@@ -1,11 +1,11 @@
 //! What differs between a sheet that runs and the same sheet read again.
 
-use super::{Feed, Line, Sheet};
+use super::{Feed, Line, Sheet, WayOut};
 use crate::link::{Link, show_url};
 use std::fmt;
 
 /// One difference.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Difference {
     /// A line is new.
     LineAdded(String),
@@ -28,15 +28,15 @@ pub enum Difference {
     OutAdded {
         /// Feed.
         feed: String,
-        /// The link, with the latency that applies.
-        to: Link,
+        /// It, with the latency that applies to its link.
+        to: WayOut,
     },
     /// A way out of a feed is gone.
     OutRemoved {
         /// Feed.
         feed: String,
-        /// The link, with the latency that applies.
-        to: Link,
+        /// It, with the latency that applies to its link.
+        to: WayOut,
     },
     /// A feed starts with another line, which is taken.
     FeedLine {
@@ -72,8 +72,8 @@ impl fmt::Display for Difference {
             Self::LineChanged(name) => write!(f, "line {name} changed, link kept"),
             Self::FeedAdded(name) => write!(f, "feed {name} added"),
             Self::FeedRemoved(name) => write!(f, "feed {name} removed"),
-            Self::OutAdded { feed, to } => write!(f, "feed {feed}: way out added: {}", show_url(to)),
-            Self::OutRemoved { feed, to } => write!(f, "feed {feed}: way out removed: {}", show_url(to)),
+            Self::OutAdded { feed, to } => write!(f, "feed {feed}: way out added: {}{}", show_url(&to.link), encoded(to)),
+            Self::OutRemoved { feed, to } => write!(f, "feed {feed}: way out removed: {}{}", show_url(&to.link), encoded(to)),
             Self::FeedLine { feed, line } => write!(f, "feed {feed}: take of {line}"),
             Self::FeedChanged(name) => write!(f, "feed {name} changed, ways out kept"),
             Self::Devices => f.write_str("devices changed"),
@@ -87,8 +87,13 @@ impl fmt::Display for Difference {
     }
 }
 
+/// How a way out is encoded, behind its address.
+fn encoded(to: &WayOut) -> String {
+    to.encode.as_ref().map_or_else(String::new, |e| format!(" as {e}"))
+}
+
 /// All differences, in the order of the sheet.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Change(pub Vec<Difference>);
 
 impl Change {
@@ -167,7 +172,7 @@ impl Sheet {
         let before = all.len();
         let name = || feed.name.clone();
         let (had, has): (Vec<_>, Vec<_>) =
-            (old.to.iter().map(|to| self.effective(to)).collect(), feed.to.iter().map(|to| new.effective(to)).collect());
+            (old.to.iter().map(|to| self.effective_out(to)).collect(), feed.to.iter().map(|to| new.effective_out(to)).collect());
         all.extend(had.iter().filter(|to| !has.contains(to)).map(|to| Difference::OutRemoved { feed: name(), to: to.clone() }));
         all.extend(has.iter().filter(|to| !had.contains(to)).map(|to| Difference::OutAdded { feed: name(), to: to.clone() }));
         if old.line != feed.line {
@@ -182,6 +187,12 @@ impl Sheet {
     #[must_use]
     pub fn effective(&self, link: &Link) -> Link {
         link.with_latency(self.show.latency)
+    }
+
+    /// A way out of this sheet with all that applies to its link.
+    #[must_use]
+    pub fn effective_out(&self, to: &WayOut) -> WayOut {
+        WayOut { link: self.effective(&to.link), encode: to.encode.clone() }
     }
 
     /// The feed of this name.

@@ -2,6 +2,7 @@
 
 mod alarm;
 mod change;
+mod encode;
 mod keys;
 mod pattern;
 mod record;
@@ -11,6 +12,7 @@ mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
+pub use encode::{Corner, Encode, Overlay, Shows, WayOut};
 pub use keys::{KeyOrder, ORDERS, Order};
 pub use pattern::Pattern;
 pub use record::{RecordPlan, RecordSettings};
@@ -79,7 +81,7 @@ impl Sheet {
             name: "out".into(),
             title: "out".into(),
             line: "in".into(),
-            to,
+            to: to.into_iter().map(WayOut::from).collect(),
             takes: Vec::new(),
             standby: None,
             at_once: false,
@@ -465,7 +467,7 @@ pub struct Feed {
     /// The line it carries at the start.
     pub line: String,
     /// Where it goes.
-    pub to: Vec<Link>,
+    pub to: Vec<WayOut>,
     /// The lines that will be taken on it; its own is always one.
     pub takes: Vec<String>,
     /// What stands in for its line when that fails.

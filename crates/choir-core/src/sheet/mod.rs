@@ -4,8 +4,10 @@ mod alarm;
 mod check;
 mod devices;
 mod edit;
+mod encode;
 mod fresh;
 mod keys;
+mod machine;
 mod networks;
 mod pattern;
 mod places;
@@ -30,5 +32,6 @@ pub use edit::{
     write_advice,
 };
 pub use fresh::{Arrival, Start, fresh_sheet};
+pub use machine::judge_machine;
 pub use read::read_sheet;
 pub use secrets::judge_secrets;

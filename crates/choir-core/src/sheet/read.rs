@@ -1,14 +1,14 @@
 //! From TOML to a sheet. Nothing stops at the first mistake: all of them are told at once.
 
 use super::{
-    check,
+    check, encode,
     places::{Spot, start},
     reader::Reader,
 };
 use crate::{
     finding::{Finding, Grade},
     link::{DEFAULT_LATENCY, Field, Link, Problem, Value, from_fields, parse_url},
-    model::{Feed, Line, Sheet, Show},
+    model::{Feed, Line, Sheet, Show, WayOut},
     secret::Secret,
     spelling::did_you_mean,
     units::{UnitError, parse_duration},
@@ -212,7 +212,15 @@ impl Reader<'_> {
         self.known(table, &subject, &["name", "title", "from", "expect", "far", "via", "path", "sub", "watch", "alarm"]);
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let from = match table.get("from") {
-            Some(item) => self.link(item, &subject),
+            Some(item) => {
+                for key in encode::KEYS {
+                    if let Some(inside) = item.as_table_like().and_then(|t| t.get(key)) {
+                        let what = format!("{key} belongs to a feed's destination.");
+                        self.error(start(inside.span()), &subject, what, "Write it there: a line is taken as it comes.");
+                    }
+                }
+                self.link(item, &subject)
+            }
             None => {
                 self.error(at, &subject, "it does not say where it comes from.", "Add from = \"srt://...\" or from = { ... }.");
                 None
@@ -244,8 +252,8 @@ impl Reader<'_> {
         if table.get("to").is_none() && table.get("stave").is_none() {
             self.error(at, &subject, "it has no destination.", "Add to = [\"srt://...\"] or stave = \"NAME\".");
         }
-        let (mut to, far) = (self.links(table, "to", &subject), self.links(table, "far", &subject));
-        to.extend(self.feed_stave(table, &subject));
+        let (mut to, far) = (self.ways_out(table, &subject), self.links(table, "far", &subject));
+        to.extend(self.feed_stave(table, &subject).map(WayOut::from));
         let takes = self.texts(table, &subject, "takes").into_iter().map(|t| t.0).collect();
         let standby = self.standby(table, &subject);
         let at_once = self.parsed(table, &subject, "cut", parse_cut).unwrap_or_default();
@@ -268,6 +276,22 @@ impl Reader<'_> {
             via,
             alarm,
         })
+    }
+
+    /// One destination, or a list of them.
+    fn ways_out(&mut self, table: &dyn TableLike, subject: &str) -> Vec<WayOut> {
+        let links = self.links(table, "to", subject);
+        let mut encoded = match table.get("to") {
+            Some(item) if item.as_table_like().is_some() => vec![item.as_table_like().and_then(|t| self.encode(t, subject))],
+            Some(item) => {
+                let list = item.as_array().into_iter().flatten();
+                list.map(|value| value.as_inline_table().and_then(|t| self.encode(t, subject))).collect()
+            }
+            None => Vec::new(),
+        };
+        // Where a link could not be read, nothing is opened.
+        encoded.resize(links.len(), None);
+        links.into_iter().zip(encoded).map(|(link, encode)| WayOut { link, encode }).collect()
     }
 
     /// One link, or a list of them.
@@ -365,7 +389,7 @@ impl Reader<'_> {
     }
 
     fn fields(&mut self, table: &dyn TableLike, subject: &str) -> Vec<Field> {
-        let all: Vec<&str> = table.iter().map(|(key, _)| key).collect();
+        let all: Vec<&str> = table.iter().map(|(key, _)| key).filter(|key| !encode::KEYS.contains(key)).collect();
         self.link_settings(table, subject, &all)
     }
 

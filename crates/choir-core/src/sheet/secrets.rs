@@ -19,7 +19,7 @@ pub fn judge_secrets(sheet: &Sheet, fetch: &dyn Fn(&Secret) -> Option<SecretText
     let kept = |s: &&Secret| !matches!(s, Secret::Literal(_));
     let mut phrases: Vec<(String, SecretText)> = Vec::new();
     let of_lines = sheet.lines.iter().map(|l| (format!("line \"{}\"", l.name), &l.from, true));
-    let of_feeds = sheet.feeds.iter().flat_map(|f| f.to.iter().map(move |to| (format!("feed \"{}\"", f.name), to, false)));
+    let of_feeds = sheet.feeds.iter().flat_map(|f| f.to.iter().map(move |to| (format!("feed \"{}\"", f.name), &to.link, false)));
     for (subject, link, line) in of_lines.chain(of_feeds) {
         let mut fetched = None;
         for (_, secret) in link.secrets().filter(|(_, s)| kept(s)) {

@@ -32,6 +32,11 @@ impl fmt::Display for Reason {
                 let (what, remedy) = content::parts(*fault);
                 write!(f, "{what} for {}: {remedy}", say_duration(*lasts))
             }
+            Self::PicturesLeftOut(left, of) => write!(
+                f,
+                "this machine is too slow to encode it: {left} of {of} pictures left out; take a smaller size or rate, or fewer encodings"
+            ),
+            Self::Encoding(what) => f.write_str(what),
             Self::Cause(cause) => cause.fmt(f),
             Self::Steady { rate, headroom_ms: Some((h, of)), .. } => write!(f, "{rate}, headroom {h:.0} of {of:.0} ms"),
             Self::Steady { rate, direction: Direction::In, .. } => write!(f, "receiving {rate}"),

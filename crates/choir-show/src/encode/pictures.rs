@@ -1,10 +1,10 @@
-//! Pictures that are made here, encoded: slates and walls.
+//! Pictures as a stream of H.264: slates, walls, and what is encoded anew.
 
 use choir_proto::h26x::is_keyframe;
 use openh264::{
     OpenH264API,
     encoder::{BitRate, Encoder, EncoderConfig, FrameRate, IntraFramePeriod, Profile, QpRange, RateControlMode},
-    formats::{RgbSliceU8, YUVBuffer},
+    formats::{RgbSliceU8, YUVBuffer, YUVSource},
 };
 
 /// Of a picture that does not change: letters stay sharp, and what stays costs next to nothing.
@@ -53,7 +53,7 @@ impl Pictures {
     }
 
     /// Encodes one, as a keyframe if it has to be: takes some ms, so not for an async task.
-    pub fn encode(&mut self, picture: &YUVBuffer, keyframe: bool) -> Result<(Vec<u8>, bool), String> {
+    pub fn encode(&mut self, picture: &impl YUVSource, keyframe: bool) -> Result<(Vec<u8>, bool), String> {
         if keyframe {
             self.encoder.force_intra_frame();
         }

@@ -6,6 +6,7 @@
 //! of its arrival is followed, and the difference is what sound is moved by. A sound line with
 //! pictures is moved as these would be, so that its own sound stays with its own picture.
 
+use super::OwnClock;
 use bytes::Bytes;
 use choir_proto::{
     media::Media,
@@ -20,10 +21,6 @@ const OFF_MOST: i64 = 3600;
 const SECOND: i64 = 1_000_000;
 /// A jump of times (2 s, 90 kHz).
 const JUMP: i64 = 180_000;
-/// Clock before decoding (200 ms, 90 kHz), and the least and most before it is set anew.
-const AHEAD: u64 = 18_000;
-const AHEAD_LEAST: i64 = 1800;
-const AHEAD_MOST: i64 = 180_000;
 /// Units of sound that may wait for their time.
 const WAITING_MOST: usize = 1024;
 /// Ticks by which the ends of sound units may be rounded.
@@ -103,8 +100,7 @@ pub(super) struct Compose {
     /// Where the sound that has gone out ends.
     end: Option<SoundEnd>,
     waiting: VecDeque<(i64, AccessUnit)>,
-    /// The clock of the transport stream: when it was set, and to what (27 MHz).
-    clock: Option<(i64, u64)>,
+    clock: OwnClock,
     to_ts: ToTs,
 }
 
@@ -197,18 +193,7 @@ impl Compose {
     pub fn ts(&mut self, now: i64, unit: &AccessUnit) -> Bytes {
         let Some(pts) = unit.pts else { return Bytes::new() };
         let time = unit.dts.unwrap_or(pts);
-        let passed = |since: i64| ((now - since).max(0) * 27) as u64;
-        let ahead = |clock: u64| wrapped_distance(time, clock / 300 % PTS_WRAP, PTS_WRAP);
-        let running = self.clock.map(|(since, clock)| clock + passed(since));
-        let jump = running.is_some_and(|clock| !(AHEAD_LEAST..=AHEAD_MOST).contains(&ahead(clock)) && unit.kind.is_video());
-        let clock = match running.filter(|_| !jump) {
-            Some(clock) => clock,
-            None => {
-                let clock = (time + PTS_WRAP - AHEAD) % PTS_WRAP * 300;
-                self.clock = Some((now, clock));
-                clock
-            }
-        };
+        let (clock, jump) = self.clock.tick(now, time, unit.kind.is_video());
         let pieces = vec![unit.data.clone()];
         let made = TimedUnit { kind: unit.kind, pts, dts: unit.dts, keyframe: unit.keyframe, pieces };
         self.to_ts.push(&Media::Units(unit.format.clone(), Timed { clock, jump, unit: Some(made) }))

@@ -1,9 +1,11 @@
 //! Lines and feeds as the media sees them: no task of their own, called on the task of the way in.
 
+mod clock;
 mod compose;
 mod feed;
 mod line;
 
+pub(crate) use clock::OwnClock;
 pub use compose::{SoundChoice, SoundFrom};
 pub use feed::{FeedMedia, FeedReading};
 pub use line::{KeptFor, LineMedia, LineReading, RecentSent};

@@ -235,7 +235,8 @@ const TAKERS: &[(&str, &str)] = &[
 /// Fills in a sheet's secrets as [`give_passphrase`], and keeps its names apart from those of
 /// another demo on this machine.
 pub fn give_secrets(sheet: &mut Sheet, prefix: &str) {
-    let links = sheet.lines.iter_mut().map(|l| &mut l.from).chain(sheet.feeds.iter_mut().flat_map(|f| f.to.iter_mut()));
+    let links =
+        sheet.lines.iter_mut().map(|l| &mut l.from).chain(sheet.feeds.iter_mut().flat_map(|f| f.to.iter_mut().map(|to| &mut to.link)));
     links.for_each(give_passphrase);
     if sheet.stave.key == Some(Secret::Env(LAN_VARIABLE.into())) {
         sheet.stave.key = Some(lan_key());

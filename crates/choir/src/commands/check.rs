@@ -8,7 +8,7 @@ use crate::{
 };
 use choir_core::{
     Grade,
-    sheet::{judge_secrets, read_sheet},
+    sheet::{judge_machine, judge_secrets, read_sheet},
 };
 use choir_host::secrets::fetch_text;
 
@@ -23,6 +23,8 @@ pub fn run(args: &CheckArgs) -> Result<(), Failure> {
     if let Some(sheet) = &sheet {
         let (found, missing) = judge_secrets(sheet, &|s| fetch_text(s, folder_of(&path)).ok());
         findings.extend(found);
+        let cores = std::thread::available_parallelism().map_or(1, usize::from);
+        findings.extend(judge_machine(sheet, cores, &|file| folder_of(&path).join(file).is_file()));
         if !missing.is_empty() {
             let shown = missing.len().min(MISSING_SHOWN);
             let more = if missing.len() > shown { format!(" and {} more", missing.len() - shown) } else { String::new() };

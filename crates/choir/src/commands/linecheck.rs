@@ -210,7 +210,7 @@ async fn open(part: &mut Sheet, base: &Path, rows: &mut Vec<Row>) -> Result<Opti
                 part.feeds.retain(|f| f.line != *name);
             }
             Entry::Feed(name) => {
-                rows.extend(part.feeds.iter().filter(|f| f.name == *name).flat_map(|f| f.to.iter().map(|to| unopened(&f.title, to))));
+                rows.extend(part.feeds.iter().filter(|f| f.name == *name).flat_map(|f| f.to.iter().map(|to| unopened(&f.title, &to.link))));
                 part.feeds.retain(|f| f.name != *name);
             }
             Entry::Stave => return Err(error.into()),

@@ -2,13 +2,33 @@
 
 use super::tables::table;
 use choir_core::{
-    budget::{Budget, Direction, Load, Stream, Way},
+    budget::{Budget, Direction, EncodingLoad, Load, Stream, Way},
     units::Bitrate,
 };
 use std::fmt::Write;
 
-pub fn text(budget: &Budget, width: usize) -> String {
-    budget.networks.iter().map(|n| network(n, width)).collect::<Vec<_>>().join("\n")
+/// `cores` is what this machine has.
+pub fn text(budget: &Budget, width: usize, cores: usize) -> String {
+    let mut parts: Vec<String> = budget.networks.iter().map(|n| network(n, width)).collect();
+    if !budget.encodings.is_empty() {
+        parts.push(encodings(budget, cores));
+    }
+    parts.join("\n")
+}
+
+fn encodings(budget: &Budget, cores: usize) -> String {
+    let row = |e: &EncodingLoad| {
+        let takes = e.cores.map_or_else(|| "?".into(), |c| format!("{c:.2}"));
+        vec![format!("  {}", e.feed), e.wanted.clone(), e.shared_by.to_string(), takes]
+    };
+    let rows: Vec<Vec<String>> = budget.encodings.iter().map(row).collect();
+    let mut out = String::from("encoding on this machine\n");
+    out += &table(&["  FEED", "AS", ">DESTINATIONS", ">CORES"], &rows);
+    let _ = writeln!(out, "  about {:.1} of {cores} cores; `choir status FEED` has what is measured", budget.cores());
+    if budget.encodings.iter().any(|e| e.cores.is_none()) {
+        out += "  ?: write expect = { size = \"...\", rate = ... } at the lines\n";
+    }
+    out
 }
 
 fn network(load: &Load, width: usize) -> String {

@@ -3,7 +3,7 @@
 use super::tables::{digits, picture, table};
 use choir_core::{
     units::{Bitrate, say_duration},
-    view::{EndView, FeedView, LevelsView, LineView, LinkView, SpanView},
+    view::{EncodingView, EndView, FeedView, LevelsView, LineView, LinkView, SpanView},
 };
 use choir_host::clock::time_of_day;
 use std::{fmt::Write, time::Duration};
@@ -88,6 +88,9 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
         for c in &k.causes {
             fact("cause", &format!("{} (since {})", c.text, time_of_day(c.since_ms)));
         }
+        if let Some(e) = &k.encoding {
+            fact("encoded", &encoded(e));
+        }
         fact("with", &from(k, now_ms));
         if let Some(asked) = &k.latency_asked {
             fact("latency", &format!("{:.0} ms: {asked}", k.latency_ms.unwrap_or_default()));
@@ -101,6 +104,26 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
         let _ = write!(out, "\n{}", spans(k, false));
     }
     out
+}
+
+/// How pictures are encoded anew, and what that takes.
+fn encoded(e: &EncodingView) -> String {
+    let mut text = e.wanted.clone();
+    let mut is: Vec<String> = Vec::new();
+    is.extend(e.size.clone());
+    is.extend(e.rate.map(|rate| format!("{rate:.1} fps")));
+    is.extend(e.cores.map(|cores| format!("{cores:.2} of a core")));
+    is.extend(e.takes_ms.map(|ms| format!("up to {} ms later", digits(ms))));
+    if e.left_out > 0 {
+        is.push(format!("{} pictures left out", e.left_out));
+    }
+    if e.shared_by > 1 {
+        is.push(format!("shared by {} ways out", e.shared_by));
+    }
+    if !is.is_empty() {
+        let _ = write!(text, ": {}", is.join(", "));
+    }
+    text
 }
 
 /// Each of several callers.

@@ -28,6 +28,7 @@ pub struct Place {
     _turn: Turn,
 }
 
+#[derive(Debug)]
 pub struct Out {
     pub code: i32,
     pub stdout: String,

@@ -135,3 +135,92 @@ fn a_feed_is_published_to_platforms_that_take_it_refuse_it_and_ask_who_it_is() {
     let still = fs::read(place.path("got.png")).expect("a picture");
     assert!(still.starts_with(b"\x89PNG"));
 }
+
+#[test]
+fn what_cannot_be_encoded_or_laid_over_is_told_before_the_show() {
+    let place = Place::new();
+    let to = |more: &str| {
+        sheet(&format!(
+            "[[line]]\nname = \"tower\"\nfrom = \"srt://127.0.0.1:{}?mode=listener\"\nexpect = {{ size = \"1920x1080\", rate = 50 }}\n\
+             [[feed]]\nname = \"viewers\"\nline = \"tower\"\nto = [{{ kind = \"udp\", host = \"127.0.0.1\", port = 7301, {more} }}]\n",
+            port()
+        ))
+    };
+    place.write("logo.toml", &to("overlay = { image = \"logo.png\" }"));
+    let out = place.run(&["check", "logo.toml"]);
+    assert!(out.code == 1 && out.stdout.contains("the overlay logo.png cannot be read"), "{out:?}");
+    place.write("h265.toml", &to("encode = { codec = \"h265\" }"));
+    let out = place.run(&["check", "h265.toml"]);
+    assert!(out.code == 1 && out.stdout.contains("codec \"h265\" cannot be encoded here"), "{out:?}");
+    place.write("good.toml", &to("encode = { size = \"640x360\", rate = 25 }"));
+    let out = place.run(&["budget", "good.toml"]);
+    assert!(out.code == 0 && out.stdout.contains("viewers  h264 640x360, 25 fps") && out.stdout.contains("about 0."), "{out:?}");
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+    use choir_sim::stalls::{on_time, timed};
+
+    #[test]
+    fn a_platform_gets_a_smaller_picture_with_the_time_laid_over_and_none_is_missing() {
+        timed(|| {
+            let place = Place::alone();
+            let (srt, rtmp, other) = (port(), port(), port());
+            place.write(
+                "out.toml",
+                &sheet(&format!(
+                    "[[line]]\nname = \"tower\"\nfrom = \"srt://127.0.0.1:{srt}?mode=listener\"\n\
+                     [[feed]]\nname = \"viewers\"\nline = \"tower\"\nto = [\"whole.ts\",\n\
+                     {{ url = \"rtmp://127.0.0.1:{rtmp}/live/KEY\", encode = {{ size = \"320x180\", bitrate = \"500 kbps\" }}, overlay = {{ time = \"utc\" }} }},\n\
+                     {{ url = \"rtmp://127.0.0.1:{other}/live/KEY\", encode = {{ size = \"320x180\", bitrate = \"500 kbps\" }}, overlay = {{ time = \"utc\" }} }},\n\
+                     {{ kind = \"file\", path = \"half.ts\", encode = {{ rate = 12.5, size = \"480x360\" }} }}]\n"
+                )),
+            );
+            let listen = |port: u16| format!("127.0.0.1:{port}");
+            let [mut platform, mut twin] = [rtmp, other].map(|port| {
+                place.start(&["sim", "platform", "--in", &listen(port), "--takes", "live/KEY", "--still", "got.png", "--json"])
+            });
+            for running in [&mut platform, &mut twin] {
+                running.says_or_said("publish to rtmp://");
+            }
+            let mut show = place.start(&["run", "out.toml"]);
+            let _camera =
+                place.start(&["sim", "camera", "--to", &format!("srt://127.0.0.1:{srt}"), "--size", "640x360", "--bitrate", "2Mbps"]);
+            let view = place.until("both platforms and both files", |v| {
+                let out = |n: usize| &v["feeds"][0]["outs"][n];
+                (0..4).all(|n| out(n)["state"] == "steady") && (1..4).all(|n| out(n)["encoding"]["cores"].is_number())
+            });
+            let encoding = |n: usize| &view["feeds"][0]["outs"][n]["encoding"];
+            assert_eq!(
+                (&encoding(1)["size"], &encoding(1)["shared_by"], &encoding(0)),
+                (&"320x180".into(), &2.into(), &&serde_json::Value::Null)
+            );
+            let text = place.run(&["status", "viewers"]).stdout;
+            assert!(text.contains("with the time of day at the top right: 320x180, ") && text.contains("shared by 2 ways out"), "{text}");
+            place.until("some seconds of it", |v| v["feeds"][0]["outs"][1]["packets"].as_u64() > Some(300));
+            // Another one is encoded from now on; what goes on is not disturbed.
+            let sheet = fs::read_to_string(place.path("out.toml")).expect("the sheet").replace("12.5", "5");
+            place.write("out.toml", &sheet);
+            let reloaded = place.run(&["reload"]);
+            assert!(reloaded.stdout.contains("way out removed") && reloaded.stdout.contains("5 fps"), "{reloaded:?}");
+            place.until("the other rate", |v| v["feeds"][0]["outs"][3]["encoding"]["rate"].as_f64().is_some_and(|r| (r - 5.0).abs() < 0.2));
+            show.interrupt();
+            assert_eq!(show.end().0, 0);
+            for mut platform in [platform, twin] {
+                platform.interrupt();
+                let (code, said) = platform.end();
+                assert_eq!(code, 0, "{said}");
+                let got: serde_json::Value = serde_json::from_str(&said[said.find('{').expect("JSON")..]).expect("JSON");
+                assert!(got["frames"].as_u64() > Some(80), "{got}");
+                on_time("no picture is missing", || assert_eq!(got["frames_missing"], 0, "{got}"));
+            }
+            // The numbers that are drawn into the pictures are read back from the file, too.
+            let out = place.run(&["inspect", "half.ts", "--json"]);
+            let told: serde_json::Value = serde_json::from_str(&out.stdout).expect("JSON");
+            assert!(told.to_string().contains("480"), "{told:#}");
+            let still = fs::read(place.path("got.png")).expect("a picture");
+            assert!(still.starts_with(b"\x89PNG"));
+        });
+    }
+}

@@ -163,24 +163,24 @@ fn feeds(r: &mut Reader<'_>, whole: &Whole) {
         let wanted: Vec<(&str, Expect)> =
             whole.sheet.lines_of(feed).into_iter().map(|l| (l.name.as_str(), whole.sheet.wanted(l))).collect();
         let Some(((first, f), rest)) = wanted.split_first() else { continue };
+        let a = &feed.accepts;
+        let mut plain = feed.to.iter().filter(|to| to.encode.is_none()).peekable();
         for (name, w) in &wanted {
-            let mut refused = |key: &str, has: String, takes: Vec<String>| {
+            for (key, has, takes) in plain.peek().map(|to| a.refuses(&to.carries(w))).unwrap_or_default() {
                 let what = format!("line \"{name}\" brings {has}, which its destinations do not take.");
-                let remedy = format!("They take {}: set the camera so, or another line.", takes.join(", "));
+                let remedy = format!("They take {}: set the camera so, take another line, or encode it for them.", takes.join(", "));
                 r.add(Grade::Error, spot.of_value(&format!("accepts.{key}")), &subject, what, remedy);
-            };
-            let a = &feed.accepts;
-            if let Some(codec) = w.codec.as_ref().filter(|c| !a.codecs.is_empty() && !a.takes_codec(c)) {
-                refused("codec", codec.clone(), a.codecs.clone());
-            }
-            if let Some(size) = w.size.filter(|s| !a.sizes.is_empty() && !a.takes_size(*s)) {
-                refused("size", say_size(size), a.sizes.iter().map(|s| say_size(*s)).collect());
-            }
-            if let Some(rate) = w.rate.filter(|x| !a.rates.is_empty() && !a.takes_rate(*x)) {
-                refused("rate", format!("{} frames per second", say_rate(rate)), a.rates.iter().map(|x| say_rate(*x)).collect());
             }
         }
-        let a = &feed.accepts;
+        for (n, to) in feed.to.iter().enumerate().filter(|(_, to)| to.encode.is_some()) {
+            for (key, has, takes) in a.refuses(&to.carries(f)) {
+                let what = format!("line \"{first}\" is encoded as {has}, which is not taken there.");
+                let remedy = format!("Taken is {}.", takes.join(", "));
+                r.add(Grade::Error, spot.of_value(&format!("to.{n}.encode.{key}")), &subject, what, remedy);
+            }
+        }
+        // What is encoded anew goes on through a take.
+        let rest = if plain.peek().is_some() { rest } else { &[] };
         for (name, w) in rest {
             let mut mixed = Vec::new();
             if let Some((f, w)) = f.codec.as_ref().zip(w.codec.as_ref()).filter(|(f, w)| !(f == w || a.takes_codec(f) && a.takes_codec(w)))
@@ -200,11 +200,12 @@ fn feeds(r: &mut Reader<'_>, whole: &Whole) {
                 r.add(Grade::Warning, spot.of_value("takes"), &subject, what, remedy);
             }
         }
-        if feed.to.iter().any(|to| matches!(to, Link::Rtmp(r) if !r.listens)) {
-            platforms(r, &subject, spot.of_value("to"), &wanted);
+        if let Some(to) = feed.to.iter().find(|to| matches!(&to.link, Link::Rtmp(r) if !r.listens)) {
+            let published: Vec<(&str, Expect)> = wanted.iter().map(|(name, w)| (*name, to.carries(w))).collect();
+            platforms(r, &subject, spot.of_value("to"), &published);
         }
         let slate = feed.standby.as_ref().is_some_and(|s| s.lines.iter().any(|l| l == SLATE)) && whole.sheet.line(SLATE).is_none();
-        if slate && f.codec.as_deref() == Some("h265") && !a.takes_codec("h264") {
+        if slate && plain.peek().is_some() && f.codec.as_deref() == Some("h265") && !a.takes_codec("h264") {
             let what = format!("the slate that stands in for line \"{first}\" is h264, the line is h265.");
             let remedy = "The decoder at the far end restarts: let a line or a clip in h265 stand in, or name both in accepts.codec.";
             r.add(Grade::Warning, spot.of_value("standby"), &subject, what, remedy);

@@ -87,15 +87,15 @@ impl Whole {
             far_path: "far".into(),
         });
         let of_feeds = self.feeds().flat_map(|(feed, spot)| {
-            feed.to.iter().enumerate().map(move |(n, link)| End {
+            feed.to.iter().enumerate().map(move |(n, to)| End {
                 subject: format!("feed \"{}\"", feed.name),
                 spot,
                 // A name stands by itself, behind the others.
-                path: if matches!(link, Link::Stave(_)) && spot.has("stave") { "stave".into() } else { format!("to.{n}") },
-                link,
+                path: if matches!(to.link, Link::Stave(_)) && spot.has("stave") { "stave".into() } else { format!("to.{n}") },
+                link: &to.link,
                 inbound: false,
                 name: &feed.name,
-                crossed: self.sheet.feed_crosses(feed, link),
+                crossed: self.sheet.feed_crosses(feed, &to.link),
                 far: feed.far.get(n),
                 far_path: format!("far.{n}"),
             })
