@@ -38,6 +38,9 @@ pub enum WayCause {
     /// Units were given to a link that carries transport streams: a fault of this program.
     #[error("its media has another shape than its link: please report this")]
     Shape,
+    /// What is shown within TLS cannot be had.
+    #[error("{0}")]
+    Certificate(String),
     /// A session description cannot be used.
     #[error("the session description {path} cannot be used: {1}", path = .0.display())]
     Description(PathBuf, String),

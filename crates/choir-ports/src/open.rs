@@ -3,7 +3,7 @@
 use crate::cause::resolve;
 use crate::stave::{CameraSender, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PlayPlan, PublishPlan, PullPlan, PushPlan, RtmpServePlan, RtmpServer,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PlayPlan, PublishPlan, PullPlan, PushPlan, RtmpServePlan, RtmpServer, Shown,
     RtmpTarget, RtspServer, ServePlan, ServerOptions, Shard, Shards, UnitOutlet, WayCause, spawn_caller, spawn_file_in, spawn_file_out,
     spawn_play, spawn_pull, spawn_push, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
@@ -146,10 +146,11 @@ fn pull_plan(rtsp: &RtspLink, credentials: Option<Credentials>, intake: Arc<dyn 
     }
 }
 
-fn rtmp_keys(rtmp: &RtmpLink, base: &Path) -> Result<Keys, SecretError> {
+fn rtmp_keys(rtmp: &RtmpLink, base: &Path) -> Result<Keys, WayCause> {
     let fetch = |secret: &Option<Secret>| secret.as_ref().map_or(Ok(SecretText::new("")), |s| secrets::fetch_text(s, base));
-    let login = rtmp.user.as_ref().map(|user| Ok((user.clone(), fetch(&rtmp.password)?))).transpose()?;
-    Ok(Keys::Rtmp(fetch(&rtmp.key)?, login))
+    let login = rtmp.user.as_ref().map(|user| Ok::<_, SecretError>((user.clone(), fetch(&rtmp.password)?))).transpose()?;
+    let shown = rtmp.certificate.as_ref().map(|(certificate, key)| Shown::read(&base.join(certificate), &base.join(key)));
+    Ok(Keys::Rtmp { key: fetch(&rtmp.key)?, login, shown: shown.transpose().map_err(WayCause::Certificate)? })
 }
 
 /// A way with its secrets fetched.
@@ -163,8 +164,8 @@ enum Keys {
     None,
     Srt(Box<LinkConfig>),
     Rtsp(Option<Credentials>),
-    /// Stream key, user and password.
-    Rtmp(SecretText, Option<(String, SecretText)>),
+    /// Stream key, user and password, and what a port within TLS shows.
+    Rtmp { key: SecretText, login: Option<(String, SecretText)>, shown: Option<Shown> },
 }
 
 impl Way {
@@ -175,14 +176,14 @@ impl Way {
     /// A secret is not where the link says.
     pub fn ready(self, default_latency: Duration, base: &Path) -> Result<ReadyWay, WayError> {
         let keys = match &self.link {
-            Link::Srt(s) => link_config(s, default_latency, base).map(|c| Keys::Srt(Box::new(c))),
-            Link::Rtsp(r) => credentials(r, base).map(Keys::Rtsp),
+            Link::Srt(s) => link_config(s, default_latency, base).map(|c| Keys::Srt(Box::new(c))).map_err(WayCause::from),
+            Link::Rtsp(r) => credentials(r, base).map(Keys::Rtsp).map_err(WayCause::from),
             Link::Rtmp(r) => rtmp_keys(r, base),
             _ => Ok(Keys::None),
         };
         match keys {
             Ok(keys) => Ok(ReadyWay { way: self, keys }),
-            Err(e) => Err(WayError { name: self.name, cause: e.into() }),
+            Err(cause) => Err(WayError { name: self.name, cause }),
         }
     }
 }
@@ -296,7 +297,7 @@ impl Ports {
                     self.serve(addr, plan, stop).await.map_err(|e| WayCause::Open(addr, e))
                 }
             },
-            (Link::Rtmp(rtmp), Keys::Rtmp(key, login)) if !rtmp.listens => {
+            (Link::Rtmp(rtmp), Keys::Rtmp { key, login, .. }) if !rtmp.listens => {
                 let host = rtmp.host.clone().unwrap_or_default();
                 let target = RtmpTarget {
                     server: rtmp.server(&host),
@@ -313,7 +314,7 @@ impl Ports {
                     Flow::Out(outlet) => spawn_push(PushPlan { target, outlet: outlet.into_units(&stop), status: way.status }, stop),
                 })
             }
-            (Link::Rtmp(rtmp), Keys::Rtmp(key, _)) => {
+            (Link::Rtmp(rtmp), Keys::Rtmp { key, shown, .. }) => {
                 let (addr, app) = (resolve(rtmp.host.as_deref(), rtmp.port()).await?, rtmp.app.clone());
                 let what = match way.flow {
                     Flow::In(intake) => ForPort::Line(PublishPlan { app, key, intake, status: way.status }),
@@ -321,7 +322,7 @@ impl Ports {
                         ForPort::Feed(RtmpServePlan { app, name: key, outlet: outlet.into_units(&stop), status: way.status })
                     }
                 };
-                self.on_port(addr, what, stop).await.map_err(|e| WayCause::Open(addr, e))
+                self.on_port(addr, what, shown, stop).await.map_err(|e| WayCause::Open(addr, e))
             }
             (Link::Srt(srt), Keys::Srt(config)) if srt.mode == Mode::Listener => {
                 let shard = on_shard(way.shard)?;
@@ -433,9 +434,14 @@ impl Ports {
     }
 
     /// Lets a line be published to, or a feed be played, on a port that others may use as well.
-    async fn on_port(&self, addr: SocketAddr, what: ForPort, mut stop: Stop) -> io::Result<JoinHandle<()>> {
+    async fn on_port(&self, addr: SocketAddr, what: ForPort, shown: Option<Shown>, mut stop: Stop) -> io::Result<JoinHandle<()>> {
         let mut shared = self.0.shared.lock().await;
-        let server = one_more_use(&mut shared.publishers, addr, &self.0.stop, |stop| RtmpServer::open(addr, &stop))?;
+        let open = |stop: Stop| RtmpServer::open(addr, shown.clone(), &stop);
+        let server = one_more_use(&mut shared.publishers, addr, &self.0.stop, open)?;
+        if server.shown() != shown.as_ref() {
+            drop((server, last_use(&mut shared.publishers, addr)));
+            return Err(io::Error::other("another line or feed waits there with another certificate, or without TLS"));
+        }
         let ports = self.clone();
         let (place, runs) = match what {
             ForPort::Line(plan) => (server.add_line(plan), None),

@@ -396,3 +396,70 @@ async fn a_feed_is_served_to_players_on_the_port_that_lines_are_published_to() {
     published.has(|u| u.len() > 20).await;
     end.now();
 }
+
+/// An authority's certificate, and one that it signed for 127.0.0.1 with its key, as PEM.
+fn certified() -> (String, String, String) {
+    use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
+    let mut params = CertificateParams::new(Vec::<String>::new()).expect("parameters");
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    let key = KeyPair::generate().expect("a key");
+    let authority = params.self_signed(&key).expect("signed");
+    let issuer = Issuer::from_params(&params, &key);
+    let own = KeyPair::generate().expect("a key");
+    let signed = CertificateParams::new(vec!["127.0.0.1".to_owned()]).expect("parameters").signed_by(&own, &issuer).expect("signed");
+    (authority.pem(), signed.pem(), own.serialize_pem())
+}
+
+#[tokio::test]
+async fn within_tls_a_port_shows_its_certificate_and_a_caller_takes_only_what_its_authority_signed() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = |name: &str, text: &str| {
+        let path = folder.path().join(name);
+        std::fs::write(&path, text).expect("written");
+        path.display().to_string()
+    };
+    let ((authority, certificate, key), (other, ..)) = (certified(), certified());
+    let (authority, other) = (file("authority.pem", &authority), file("other.pem", &other));
+    let (certificate, key) = (file("own.pem", &certificate), file("own-key.pem", &key));
+    let (end, stop) = Stop::new();
+    let (basket, port) = (Basket::new(), choir_rig::port());
+    let listens = format!("rtmps://127.0.0.1:{port}/in/bow#mode=listener&certificate={certificate}&certificate-key={key}");
+    let line = open(&listens, Flow::In(basket.clone()), &stop).await;
+    // Somebody who does not speak TLS, and somebody who trusts nobody that signed it.
+    let plain = pushed(&format!("rtmp://127.0.0.1:{port}/in/bow"), &stop).await;
+    let refused = |l: &Live| l.notices().any(|n| matches!(n, Notice::CallerRefused(r) if r.fault == Some(Fault::WrongProtocol) && r.why.starts_with("TLS: ")));
+    until(&line, "a caller without TLS is told of", refused).await;
+    plain.control.set_held(true);
+    let strange = pushed(&format!("rtmps://127.0.0.1:{port}/in/bow#authority={other}"), &stop).await;
+    let live = until(&strange, "it is not trusted", |l| fault(l) == Some(Fault::WrongProtocol)).await;
+    assert!(format!("{:?}", live.contact).contains("TLS: invalid peer certificate"), "{:?}", live.contact);
+    strange.control.set_held(true);
+    let feed = pushed(&format!("rtmps://127.0.0.1:{port}/in/bow#authority={authority}"), &stop).await;
+    basket.has(|u| u.len() > 20).await;
+    for status in [&line, &feed] {
+        assert_eq!(status.look().encryption.to_string(), "TLS");
+    }
+    let way = |url: &str| {
+        let (link, flow) = (parse_url(url).0.expect("a link"), Flow::In(Basket::new()));
+        Way { name: "bow".into(), link, flow, status: LinkStatus::new(), stave: None, shard: None }
+    };
+    let error = async |ways: Vec<Way>| {
+        open_ways(ways, Duration::ZERO, Path::new("."), &stop, &Stop::given()).await.err().expect("refused").to_string()
+    };
+    // One port has one certificate.
+    let next = choir_rig::port();
+    let two = [listens.replace(&port.to_string(), &next.to_string()), format!("rtmp://127.0.0.1:{next}/in/stern#mode=listener")];
+    let told = error(two.iter().map(|url| way(url)).collect()).await;
+    assert!(told.contains("another certificate"), "{told}");
+    // What cannot be shown is told before anything opens, and nothing of the key.
+    for (certificate, key, says) in [
+        (folder.path().join("none.pem").display().to_string(), key.clone(), "certificate "),
+        (certificate.clone(), certificate.clone(), "no key that can be read"),
+        (authority.clone(), key.clone(), "is not the key of"),
+    ] {
+        let url = format!("rtmps://127.0.0.1:{}/in/bow#mode=listener&certificate={certificate}&certificate-key={key}", choir_rig::port());
+        let told = error(vec![way(&url)]).await;
+        assert!(told.contains(says) && !told.contains("PRIVATE"), "{told}");
+    }
+    end.now();
+}

@@ -75,6 +75,8 @@ pub enum Encryption {
         /// 128, 192 or 256.
         key_bits: u16,
     },
+    /// TLS of whatever version both ends have, 1.2 or later.
+    AnyTls,
     /// TLS 1.3, always.
     Tls,
     /// The ends do not agree: the protocol's description.

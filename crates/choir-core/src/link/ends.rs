@@ -49,7 +49,7 @@ pub fn opposite(link: &Link, inbound: bool, own: Option<&str>, latency: Duration
                 ..RtspLink::default()
             })
         }
-        Link::Rtmp(r) if r.listens => Link::Rtmp(RtmpLink { listens: false, host: own, ..r.clone() }),
+        Link::Rtmp(r) if r.listens => Link::Rtmp(RtmpLink { listens: false, host: own, certificate: None, ..r.clone() }),
         // A name fits by itself: there is nothing to be typed that must match; a platform or a
         // server that is pulled from says itself what its address is.
         Link::Rtmp(_) | Link::Stave(_) | Link::File(_) | Link::Wall(_) => return None,

@@ -13,8 +13,8 @@ use crate::{
 use percent_encoding::percent_decode_str;
 use std::path::PathBuf;
 
-const SHEET_KEYS: &[&str] = &["kind", "url", "mode", "host", "port", "path", "key", "user", "password", "tls", "authority"];
-const URL_KEYS: &[&str] = &["mode", "key-env", "key-file", "password-env", "password-file", "authority"];
+const SHEET_KEYS: &[&str] = &["kind", "url", "mode", "host", "port", "path", "key", "user", "password", "tls", "authority", "certificate", "certificate-key"];
+const URL_KEYS: &[&str] = &["mode", "key-env", "key-file", "password-env", "password-file", "authority", "certificate", "certificate-key"];
 const MODES: [&str; 2] = [Mode::Caller.word(), Mode::Listener.word()];
 
 /// One end of an RTMP connection.
@@ -39,6 +39,9 @@ pub struct RtmpLink {
     /// Certificates of the authority that the server's is to be signed by, in place of the usual
     /// ones: a PEM file.
     pub authority: Option<PathBuf>,
+    /// What a port within TLS shows: the certificate with those that sign it, and its key, PEM
+    /// files.
+    pub certificate: Option<(PathBuf, PathBuf)>,
 }
 
 impl RtmpLink {
@@ -139,12 +142,23 @@ impl Collector {
         if place.password.is_some() != place.user.is_some() {
             self.problem(at, "a user needs a password, and a password a user.", "Write both, or neither.");
         }
-        if listens && tls {
-            self.problem(at, "a listener for RTMPS is not made here.", "Listen for rtmp:// behind a proxy with a certificate, or use SRT.");
+        let certificate = match (self.text("certificate"), self.text("certificate-key")) {
+            (Some((certificate, _)), Some((key, _))) => Some((PathBuf::from(certificate), PathBuf::from(key))),
+            (None, None) => None,
+            _ => {
+                self.problem(at, "a certificate needs its key, and a key its certificate.", "Write both: certificate and certificate-key.");
+                None
+            }
+        };
+        if listens && tls && certificate.is_none() {
+            self.problem(at, "a listener for RTMPS shows a certificate.", "Add certificate = \"FILE.pem\" and certificate-key = \"FILE.pem\".");
+        }
+        if certificate.is_some() && !(listens && tls) {
+            self.problem(at, "only a listener for RTMPS shows a certificate.", "Write tls = true, or leave it out.");
         }
         let authority = self.text("authority").map(|(path, _)| path.into());
         let Place { host, port, user, password, .. } = place;
-        Some(Link::Rtmp(RtmpLink { listens, host, port, app, key, user, password, tls, authority }))
+        Some(Link::Rtmp(RtmpLink { listens, host, port, app, key, user, password, tls, authority, certificate }))
     }
 }
 
@@ -162,6 +176,10 @@ pub(super) fn show(r: &RtmpLink, host: &str, add: fn(&mut String, char, &str, &s
             Some(Secret::File(path)) => add(&mut url, '#', &format!("{word}-file"), &path.display().to_string()),
             Some(Secret::Literal(_)) | None => {}
         }
+    }
+    if let Some((certificate, key)) = &r.certificate {
+        add(&mut url, '#', "certificate", &certificate.display().to_string());
+        add(&mut url, '#', "certificate-key", &key.display().to_string());
     }
     if let Some(path) = &r.authority {
         add(&mut url, '#', "authority", &path.display().to_string());
@@ -196,6 +214,7 @@ mod tests {
             "rtmp://:1940/in#key-env=K",
             "rtmp://127.20.0.1/in#mode=listener&key-file=k.txt",
             "rtmps://desk@p/live#key-env=K&password-env=P",
+            "rtmps://:1940/in#key-env=K&certificate=c.pem&certificate-key=k.pem",
         ] {
             assert_eq!(shown(url), url);
         }
@@ -208,7 +227,9 @@ mod tests {
             ("rtmp://platform/live", "the stream key is missing."),
             ("rtmp:///live/key#mode=caller", "a caller needs the host to call."),
             ("rtmp://platform/live/key#mode=rendezvous", "mode \"rendezvous\" is unknown."),
-            ("rtmps://:1935/live/key", "a listener for RTMPS is not made here."),
+            ("rtmps://:1935/live/key", "a listener for RTMPS shows a certificate."),
+            ("rtmps://:1935/live/key#certificate=c.pem", "a certificate needs its key, and a key its certificate."),
+            ("rtmp://:1935/live/key#certificate=c.pem&certificate-key=k.pem", "only a listener for RTMPS shows a certificate."),
             ("rtmp://desk@platform/live/key", "a user needs a password, and a password a user."),
         ] {
             let found = read(url).expect_err(url);

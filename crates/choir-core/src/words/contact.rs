@@ -52,6 +52,7 @@ impl fmt::Display for Encryption {
             Self::Clear => f.write_str("none"),
             Self::NotKnown => f.write_str("not known yet"),
             Self::Secured { key_bits } => write!(f, "AES-{key_bits} secured"),
+            Self::AnyTls => f.write_str("TLS"),
             Self::Tls => f.write_str("TLS 1.3"),
             Self::Mismatch(what) => f.write_str(what),
         }

@@ -1,9 +1,12 @@
 //! A server that is called, to publish or to play: how it is reached, what its refusals mean, and
 //! what is remembered from one attempt to the next.
 
-use super::super::{
-    retry::{Ended, Pause},
-    status::LinkStatus,
+use super::{
+    super::{
+        retry::{Ended, Pause},
+        status::LinkStatus,
+    },
+    Duplex, secure,
 };
 use choir_core::{
     facts::{Encryption, Fault, Joining, Loss, Notice},
@@ -14,15 +17,9 @@ use choir_proto::{
     foreign::plain,
     rtmp::{Challenge, ClientPlan},
 };
-use rustls::{
-    ClientConfig, RootCertStore,
-    pki_types::{CertificateDer, ServerName, pem::PemObject},
-};
+use rustls::pki_types::ServerName;
 use std::{io, net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
-use tokio::{
-    io::{AsyncRead, AsyncWrite},
-    net::TcpSocket,
-};
+use tokio::net::TcpSocket;
 use tokio_rustls::TlsConnector;
 
 pub(super) const RETRY_FIRST: Duration = Duration::from_millis(500);
@@ -94,9 +91,6 @@ pub(super) enum Outcome {
     Failed(Option<Fault>, String),
 }
 
-pub(super) trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
-impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
-
 /// Attempts at one target.
 pub(super) struct Calls {
     target: RtmpTarget,
@@ -138,7 +132,7 @@ impl Calls {
         let (stream, peer) = connected.unwrap_or_else(|_| Err(Outcome::Failed(Some(Fault::Silent), "no answer".into())))?;
         status.update(|l| {
             l.peer = Some(peer);
-            l.encryption = if self.target.tls { Encryption::Tls } else { Encryption::Clear };
+            l.encryption = if self.target.tls { Encryption::AnyTls } else { Encryption::Clear };
         });
         Ok(stream)
     }
@@ -198,7 +192,7 @@ impl Calls {
                     if !self.target.tls {
                         return Ok((Box::new(stream), addr));
                     }
-                    let config = self.trusted().map_err(|why| Outcome::Failed(None, why))?;
+                    let config = secure::caller(self.target.authority.as_deref()).map_err(|why| Outcome::Failed(None, why))?;
                     let name = ServerName::try_from(self.place.host.clone())
                         .map_err(|_| Outcome::Failed(Some(Fault::Name), "the host is no name that a certificate can have".into()))?;
                     let tls = TlsConnector::from(Arc::new(config)).connect(name, stream).await;
@@ -211,26 +205,6 @@ impl Calls {
             }
         }
         Err(last)
-    }
-
-    /// Whose signature is taken for the server's certificate.
-    fn trusted(&self) -> Result<ClientConfig, String> {
-        let mut roots = RootCertStore::empty();
-        match &self.target.authority {
-            None => roots.extend(webpki_roots::TLS_SERVER_ROOTS.iter().cloned()),
-            Some(path) => {
-                let say = |e: &dyn std::fmt::Display| format!("authority {}: {e}", path.display());
-                for cert in CertificateDer::pem_file_iter(path).map_err(|e| say(&e))? {
-                    roots.add(cert.map_err(|e| say(&e))?).map_err(|e| say(&e))?;
-                }
-                if roots.is_empty() {
-                    return Err(say(&"no certificate is in it"));
-                }
-            }
-        }
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(|e| e.to_string())?;
-        Ok(config.with_root_certificates(roots).with_no_client_auth())
     }
 }
 

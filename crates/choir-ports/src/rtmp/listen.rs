@@ -1,7 +1,7 @@
 //! A port that publishers and players call: one line or feed for each path and stream key.
 
 use super::{
-    READ,
+    Duplex, READ, Shown,
     media::TagsIn,
     random_block,
     serve::{Player, RtmpServePlan, Stage},
@@ -9,7 +9,7 @@ use super::{
 use crate::{Intake, LinkStatus, callers::Callers};
 use bytes::BytesMut;
 use choir_core::{
-    facts::{Contact, Fault, Loss, Notice, Refused, Waiting},
+    facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting},
     secret::SecretText,
 };
 use choir_host::{Stop, clock::sleep_until, lock, tcp::listen};
@@ -23,10 +23,11 @@ use std::{
 use subtle::ConstantTimeEq;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
-    net::{TcpListener, TcpStream},
+    net::TcpListener,
     sync::{Notify, watch},
     task::JoinHandle,
 };
+use tokio_rustls::TlsAcceptor;
 
 /// Connections at the same time, in all and from one address.
 const CONNECTIONS_MAX: usize = 256;
@@ -86,6 +87,8 @@ struct Place {
 pub struct RtmpServer {
     /// The address it got.
     pub addr: SocketAddr,
+    /// Within TLS, what it shows.
+    shown: Option<Shown>,
     places: Arc<Places>,
     task: JoinHandle<()>,
 }
@@ -99,16 +102,23 @@ struct Places {
 pub struct OnPort(Arc<Place>);
 
 impl RtmpServer {
-    /// Opens an address.
+    /// Opens an address, within TLS if there is something to show.
     ///
     /// # Errors
     /// It cannot be opened.
-    pub fn open(addr: SocketAddr, stop: &Stop) -> io::Result<Self> {
+    pub fn open(addr: SocketAddr, shown: Option<Shown>, stop: &Stop) -> io::Result<Self> {
         let listener = listen(addr)?;
         let addr = listener.local_addr()?;
         let places = Arc::new(Places::default());
-        let task = tokio::spawn(accept(places.clone(), listener, stop.clone()));
-        Ok(Self { addr, places, task })
+        let acceptor = shown.as_ref().map(|s| TlsAcceptor::from(s.config.clone()));
+        let task = tokio::spawn(accept(places.clone(), listener, acceptor, stop.clone()));
+        Ok(Self { addr, shown, places, task })
+    }
+
+    /// What it shows to callers within TLS.
+    #[must_use]
+    pub fn shown(&self) -> Option<&Shown> {
+        self.shown.as_ref()
     }
 
     /// Lets a line be published to.
@@ -129,6 +139,9 @@ impl RtmpServer {
 
     fn add(&self, app: String, key: SecretText, status: Arc<LinkStatus>, what: What) -> OnPort {
         let port = self.addr.port();
+        if self.shown.is_some() {
+            status.update(|l| l.encryption = Encryption::AnyTls);
+        }
         let place = Arc::new(Place { app, key, status, what, port, holder: Mutex::default(), open: watch::channel(true).0 });
         place.waits(None);
         lock(&self.places.all).push(place.clone());
@@ -197,6 +210,12 @@ impl Places {
         Ok(place.clone())
     }
 
+    /// Somebody could not be spoken with.
+    fn failed(&self, from: SocketAddr, why: &str) {
+        let lines: Vec<Arc<Place>> = lock(&self.all).iter().filter(|p| matches!(p.what, What::Line(_))).cloned().collect();
+        lines.iter().for_each(|p| p.refused(from, Fault::WrongProtocol, why));
+    }
+
     /// The line for this path and key, which it takes.
     fn take(&self, from: SocketAddr, app: &str, key: &str, holder: impl Fn() -> Holder) -> Result<Arc<Place>, No> {
         let place = self.find(from, app, key, false)?;
@@ -216,7 +235,7 @@ impl Places {
     }
 }
 
-async fn accept(places: Arc<Places>, listener: TcpListener, mut stop: Stop) {
+async fn accept(places: Arc<Places>, listener: TcpListener, acceptor: Option<TlsAcceptor>, mut stop: Stop) {
     let (admitted, mut callers) = (Callers::new(CONNECTIONS_MAX, FROM_ONE_MAX), tokio::task::JoinSet::new());
     loop {
         let accepted = tokio::select! {
@@ -230,9 +249,26 @@ async fn accept(places: Arc<Places>, listener: TcpListener, mut stop: Stop) {
             continue;
         };
         let Some(place) = admitted.admit(from.ip()) else { continue };
-        let (places, stop) = (places.clone(), stop.clone());
+        let (places, acceptor, mut stop) = (places.clone(), acceptor.clone(), stop.clone());
         callers.spawn(async move {
-            Caller::new(places, stream, from).serve(stop).await;
+            let _ = stream.set_nodelay(true);
+            let stream: Option<Box<dyn Duplex>> = match acceptor {
+                None => Some(Box::new(stream)),
+                Some(acceptor) => tokio::select! {
+                    shaken = tokio::time::timeout(PATIENCE, acceptor.accept(stream)) => match shaken {
+                        Ok(Ok(stream)) => Some(Box::new(stream)),
+                        failed => {
+                            let why = failed.map_or_else(|_| "no TLS within 10 s".into(), |f| f.map_or_else(|e| format!("TLS: {e}"), |_| String::new()));
+                            places.failed(from, &why);
+                            None
+                        }
+                    },
+                    () = stop.wait() => None,
+                },
+            };
+            if let Some(stream) = stream {
+                Caller::new(places, stream, from).serve(stop).await;
+            }
             drop(place);
         });
     }
@@ -242,7 +278,7 @@ async fn accept(places: Arc<Places>, listener: TcpListener, mut stop: Stop) {
 /// One connection.
 struct Caller {
     places: Arc<Places>,
-    stream: TcpStream,
+    stream: Box<dyn Duplex>,
     from: SocketAddr,
     server: Server,
     since: Instant,
@@ -260,14 +296,13 @@ enum Ended {
 }
 
 impl Caller {
-    fn new(places: Arc<Places>, stream: TcpStream, from: SocketAddr) -> Self {
+    fn new(places: Arc<Places>, stream: Box<dyn Duplex>, from: SocketAddr) -> Self {
         let now = Instant::now();
         let (last, go) = (Arc::new(Mutex::new(now)), Arc::default());
         Self { places, stream, from, server: Server::new(random_block()), since: now, last, go, published: None, player: None }
     }
 
     async fn serve(mut self, stop: Stop) {
-        let _ = self.stream.set_nodelay(true);
         let ended = self.run(stop).await;
         // Before the connection is closed, so that nobody counts it any more.
         self.player = None;

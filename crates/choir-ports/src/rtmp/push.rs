@@ -8,7 +8,8 @@ use super::{
         status::{Counters, LinkStatus},
     },
     READ,
-    call::{Calls, Duplex, Outcome, RETRY_FIRST, RETRY_MOST, RtmpTarget},
+    Duplex,
+    call::{Calls, Outcome, RETRY_FIRST, RETRY_MOST, RtmpTarget},
     random_block,
 };
 use bytes::BytesMut;

@@ -81,7 +81,7 @@ pub(super) fn check(r: &mut Reader<'_>, ends: &[End<'_>]) {
         let clashes = |first: &&Waits<'_>| {
             let same_host = first.host.is_none() || second.host.is_none() || first.host == second.host;
             let told_apart = match (first.end.link, second.end.link) {
-                (Link::Rtmp(a), Link::Rtmp(b)) => a.app != b.app || a.key != b.key,
+                (Link::Rtmp(a), Link::Rtmp(b)) => (a.app != b.app || a.key != b.key) && a.certificate == b.certificate,
                 _ => matches!((first.stream, second.stream), (Some(Some(a)), Some(Some(b))) if a != b),
             };
             first.port == second.port && same_host && !told_apart
@@ -97,6 +97,10 @@ pub(super) fn check(r: &mut Reader<'_>, ends: &[End<'_>]) {
                 (Some(_), Some(_)) => (
                     format!("it listens on port {port}, and so does {other}."),
                     "Give each its own port, or each its own stream-id to tell the callers apart.",
+                ),
+                _ if matches!((first.end.link, second.end.link), (Link::Rtmp(a), Link::Rtmp(b)) if a.certificate != b.certificate) => (
+                    format!("it waits on port {port} with another certificate than {other}, or one of them without TLS."),
+                    "Give each its own port, or both the same certificate.",
                 ),
                 _ if matches!((first.end.link, second.end.link), (Link::Rtmp(_), Link::Rtmp(_))) => (
                     format!("it waits on port {port} for the same path and stream key as {other}."),
