@@ -437,6 +437,9 @@ pub struct FeedView {
     /// ms later`, `off`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sound: Option<String>,
+    /// What comes back of it from its viewers' side, where the sheet says how.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirm: Option<ConfirmView>,
     /// What its receivers do with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tally: Option<TallyView>,
@@ -445,6 +448,19 @@ pub struct FeedView {
     /// From the camera's clock to the switching input, ms: delay to here, the way, and the latency
     /// there.
     pub delay_to_input_ms: Option<f64>,
+}
+
+/// Whether a picture of a feed comes back from its viewers' side.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConfirmView {
+    /// Where from.
+    pub from: String,
+    /// When a picture came last, ms since 1970.
+    pub seen_ms: Option<u64>,
+    /// Its size.
+    pub size: Option<String>,
+    /// Why none came at the last look.
+    pub failed: Option<String>,
 }
 
 /// A key that the sheet gives something to do.

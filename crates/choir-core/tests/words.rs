@@ -399,6 +399,8 @@ fn events_are_as_reviewed() {
         (Subject::Feed(FeedId(0)), EventKind::Previewed { line: LineId(1), by: By::CommandLine }),
         (line, EventKind::Held { held: true, by: By::CommandLine }),
         (line, EventKind::Held { held: false, by: By::LiveView }),
+        (Subject::Feed(FeedId(0)), EventKind::Confirmed { size: (1280, 720) }),
+        (Subject::Feed(FeedId(0)), EventKind::NotConfirmed(text("it stands still"))),
         (Subject::Machine, EventKind::ReceiveBuffer { granted: 425_984, wanted: 8 << 20 }),
         (Subject::Show, EventKind::Messenger { to: text("http://127.20.0.2:9090"), failed: Some(text("connection refused")) }),
         (Subject::Show, EventKind::Messenger { to: text("http://127.20.0.2:9090"), failed: None }),
@@ -412,6 +414,7 @@ fn events_are_as_reviewed() {
             EventKind::Recording(_) | EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
             EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
+            EventKind::Confirmed { .. } | EventKind::NotConfirmed(_) => {}
             EventKind::Alarm(..) => {} // Has its own surface.
         }
     }

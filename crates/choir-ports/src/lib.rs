@@ -34,7 +34,7 @@ pub use made::Made;
 pub use open::{OpenWay, Ports, ReadyWay, StaveWay, Way, WayError, open_ways};
 pub use outlet::{MediaSize, Outlet, UnitOutlet};
 pub use recording::spawn_file_out;
-pub use rtmp::{OnPort, PlayPlan, PublishPlan, PushPlan, RtmpServePlan, RtmpServer, Shown, RtmpTarget, spawn_play, spawn_push};
+pub use rtmp::{OnPort, PlayPlan, PublishPlan, PushPlan, RtmpServePlan, RtmpServer, RtmpTarget, Shown, spawn_play, spawn_push};
 pub use rtp::{spawn_rtp_in, spawn_rtp_out};
 pub use rtsp::{PullPlan, RtspServer, ServePlan, Served, ServerOptions, UdpManner, spawn_pull, spawn_server};
 pub use srt::{CallPlan, Lateness, LatenessCount, ListenPlan, Listener, Listening, Shard, Shards, spawn_caller, spawn_listener};

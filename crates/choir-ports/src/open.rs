@@ -3,9 +3,9 @@
 use crate::cause::resolve;
 use crate::stave::{CameraSender, GroupPlan, Node, Order, SourcePlan, StreamPlan, TakePlan, spawn_take};
 use crate::{
-    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PlayPlan, PublishPlan, PullPlan, PushPlan, RtmpServePlan, RtmpServer, Shown,
-    RtmpTarget, RtspServer, ServePlan, ServerOptions, Shard, Shards, UnitOutlet, WayCause, spawn_caller, spawn_file_in, spawn_file_out,
-    spawn_play, spawn_pull, spawn_push, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
+    CallPlan, Flow, Intake, LinkStatus, ListenPlan, Listener, PlayPlan, PublishPlan, PullPlan, PushPlan, RtmpServePlan, RtmpServer,
+    RtmpTarget, RtspServer, ServePlan, ServerOptions, Shard, Shards, Shown, UnitOutlet, WayCause, spawn_caller, spawn_file_in,
+    spawn_file_out, spawn_play, spawn_pull, spawn_push, spawn_rtp_in, spawn_rtp_out, spawn_udp_in, spawn_udp_out,
 };
 use choir_core::{
     facts::{Contact, Waiting},
@@ -165,7 +165,11 @@ enum Keys {
     Srt(Box<LinkConfig>),
     Rtsp(Option<Credentials>),
     /// Stream key, user and password, and what a port within TLS shows.
-    Rtmp { key: SecretText, login: Option<(String, SecretText)>, shown: Option<Shown> },
+    Rtmp {
+        key: SecretText,
+        login: Option<(String, SecretText)>,
+        shown: Option<Shown>,
+    },
 }
 
 impl Way {

@@ -427,7 +427,9 @@ async fn within_tls_a_port_shows_its_certificate_and_a_caller_takes_only_what_it
     let line = open(&listens, Flow::In(basket.clone()), &stop).await;
     // Somebody who does not speak TLS, and somebody who trusts nobody that signed it.
     let plain = pushed(&format!("rtmp://127.0.0.1:{port}/in/bow"), &stop).await;
-    let refused = |l: &Live| l.notices().any(|n| matches!(n, Notice::CallerRefused(r) if r.fault == Some(Fault::WrongProtocol) && r.why.starts_with("TLS: ")));
+    let refused = |l: &Live| {
+        l.notices().any(|n| matches!(n, Notice::CallerRefused(r) if r.fault == Some(Fault::WrongProtocol) && r.why.starts_with("TLS: ")))
+    };
     until(&line, "a caller without TLS is told of", refused).await;
     plain.control.set_held(true);
     let strange = pushed(&format!("rtmps://127.0.0.1:{port}/in/bow#authority={other}"), &stop).await;

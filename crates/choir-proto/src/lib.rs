@@ -19,6 +19,7 @@
 //! | [`unit_splice`] | takes between sources of access units |
 //! | [`h26x`] | H.264 and H.265 byte streams: parameter sets, access units, time stamps in user data |
 //! | [`adts`], [`audio`] | AAC frames in ADTS (ISO 13818-7), LATM, G.711, PCM in transport streams |
+//! | [`hls`] | playlists of HTTP Live Streaming (RFC 8216) |
 //! | [`survey`] | measuring a path between two of our own |
 //! | [`foreign`] | text from outside, made fit to be shown |
 //! | [`media`] | access units on their way between these |
@@ -32,6 +33,7 @@ pub mod auth;
 mod bits;
 pub mod foreign;
 pub mod h26x;
+pub mod hls;
 pub mod legs;
 pub mod media;
 pub mod mp4;

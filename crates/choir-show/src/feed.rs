@@ -15,7 +15,7 @@ use choir_core::{
     link::{Link, show_url},
     model::{Encode, Feed, FeedSound, Standby, WayOut},
     units::{in_ms, say_duration},
-    view::{FeedView, LineView, LinkView, SpanView, StandInView},
+    view::{ConfirmView, FeedView, LineView, LinkView, SpanView, StandInView},
     words::{Names, unfit_words},
 };
 use choir_host::{clock::unix_ms, lock, read, write};
@@ -49,6 +49,8 @@ pub(crate) struct FeedRun {
     pub behind: LinesBehind,
     /// The line that the engineer has said to come next.
     pub preview: Mutex<Option<LineId>>,
+    /// What comes back of it from its viewers' side.
+    pub confirmed: Mutex<Option<ConfirmView>>,
     told: Mutex<Told>,
 }
 
@@ -143,6 +145,7 @@ impl FeedRun {
             slate: Mutex::default(),
             behind: LinesBehind::default(),
             preview: Mutex::default(),
+            confirmed: Mutex::default(),
             told: Mutex::default(),
         })
     }
@@ -241,6 +244,7 @@ impl FeedRun {
             takes: reading.takes,
             behind_ms: behind,
             sound: (entry.sound != FeedSound::default()).then(|| entry.sound.to_string()),
+            confirm: lock(&self.confirmed).clone(),
             tally: runs.iter().filter_map(|o| *o.status.control.tally().borrow()).max(),
             outs,
             delay_to_input_ms: delay.zip(way).map(|(d, w)| d + behind.unwrap_or(0.0) + w),

@@ -7,6 +7,7 @@ use crate::{
         messenger::{Message, Messenger},
     },
     cameras::Lamp,
+    confirm,
     inner::Inner,
     keyframes::AskedByOnvif,
     side::{DeviceKey, LampKey, keep},
@@ -57,6 +58,10 @@ impl Inner {
         let command = (!alarm.command.is_empty()).then(|| Messenger::Command(alarm.command.clone()));
         let messengers = alarm.webhook.clone().map(Messenger::Webhook).into_iter().chain(command);
         keep(&mut tasks.messengers, messengers.collect(), &self.stopped, |key, stop| ((), tokio::spawn(hand_on(self.clone(), key, stop))));
+        let confirms = self.feeds().into_iter().filter_map(|f| Some((f.id, lock(&f.entry).confirm.clone()?)));
+        keep(&mut tasks.confirms, confirms.collect(), &self.stopped, |(feed, from), stop| {
+            ((), tokio::spawn(confirm::follow(Arc::downgrade(self), feed, from, stop)))
+        });
         tasks.tally.get_or_insert_with(|| tokio::spawn(follow_tally(self.clone(), self.stopped.clone())));
         drop(tasks);
         self.tally_changed.notify_one();

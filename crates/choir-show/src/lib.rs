@@ -20,6 +20,7 @@ mod build;
 pub mod bus;
 mod cameras;
 pub mod clip;
+mod confirm;
 pub mod contact;
 pub mod control;
 mod encode;
@@ -55,6 +56,7 @@ mod standby;
 pub mod still;
 mod view;
 mod wall;
+mod web;
 
 pub use inner::{OpenError, Reports, StandIns};
 pub use pictures::LinePicture;

@@ -3,7 +3,8 @@
 use crate::alarms::messenger::Messenger;
 use choir_core::{
     device::{Control, Device},
-    id::LineId,
+    id::{FeedId, LineId},
+    model::Confirm,
 };
 use choir_host::{End, Stop, lock};
 use std::sync::Mutex;
@@ -19,6 +20,7 @@ pub(crate) struct Tasks {
     pub lamps: Vec<Kept<LampKey, watch::Sender<bool>>>,
     pub keyframes: Vec<Kept<DeviceKey, ()>>,
     pub messengers: Vec<Kept<Messenger, ()>>,
+    pub confirms: Vec<Kept<(FeedId, Confirm), ()>>,
 }
 
 /// A task that stays as long as what it is for is wanted.
@@ -74,6 +76,7 @@ impl Side {
         let tasks = std::mem::take(&mut *lock(&self.0));
         let lamps = tasks.lamps.into_iter().map(|k| k.task);
         let messengers = tasks.messengers.into_iter().map(|k| k.task);
-        lamps.chain(tasks.keyframes.into_iter().map(|k| k.task)).chain(messengers).chain(tasks.tally).collect()
+        let confirms = tasks.confirms.into_iter().map(|k| k.task);
+        lamps.chain(confirms).chain(tasks.keyframes.into_iter().map(|k| k.task)).chain(messengers).chain(tasks.tally).collect()
     }
 }

@@ -122,6 +122,13 @@ pub enum EventKind {
     Recording(RecordingStep),
     /// An alarm has been raised, seen or ended.
     Alarm(Box<Alarm>, AlarmStep),
+    /// A picture of a feed has come back from its viewers' side.
+    Confirmed {
+        /// Pixels.
+        size: (u32, u32),
+    },
+    /// None comes back.
+    NotConfirmed(String),
     /// Alarms cannot be handed on, or can be again.
     Messenger {
         /// The webhook's host, or the command's name: neither is secret.
@@ -202,6 +209,8 @@ impl EventKind {
             Self::State { state: State::Strained, .. } | Self::TakeWaiting { .. } | Self::StandIn { .. } | Self::ReloadFailed(_) => {
                 EventGrade::Warning
             }
+            Self::Confirmed { .. } => EventGrade::Good,
+            Self::NotConfirmed(_) => EventGrade::Warning,
             Self::Recording(RecordingStep::DiskLow { .. }) => EventGrade::Warning,
             Self::Recording(RecordingStep::Failed { .. } | RecordingStep::DiskFull { .. }) => EventGrade::Trouble,
             Self::State { state: State::Broken, .. } => EventGrade::Trouble,

@@ -13,7 +13,8 @@ use crate::{
 use percent_encoding::percent_decode_str;
 use std::path::PathBuf;
 
-const SHEET_KEYS: &[&str] = &["kind", "url", "mode", "host", "port", "path", "key", "user", "password", "tls", "authority", "certificate", "certificate-key"];
+const SHEET_KEYS: &[&str] =
+    &["kind", "url", "mode", "host", "port", "path", "key", "user", "password", "tls", "authority", "certificate", "certificate-key"];
 const URL_KEYS: &[&str] = &["mode", "key-env", "key-file", "password-env", "password-file", "authority", "certificate", "certificate-key"];
 const MODES: [&str; 2] = [Mode::Caller.word(), Mode::Listener.word()];
 
@@ -151,7 +152,11 @@ impl Collector {
             }
         };
         if listens && tls && certificate.is_none() {
-            self.problem(at, "a listener for RTMPS shows a certificate.", "Add certificate = \"FILE.pem\" and certificate-key = \"FILE.pem\".");
+            self.problem(
+                at,
+                "a listener for RTMPS shows a certificate.",
+                "Add certificate = \"FILE.pem\" and certificate-key = \"FILE.pem\".",
+            );
         }
         if certificate.is_some() && !(listens && tls) {
             self.problem(at, "only a listener for RTMPS shows a certificate.", "Write tls = true, or leave it out.");

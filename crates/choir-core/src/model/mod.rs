@@ -2,6 +2,7 @@
 
 mod alarm;
 mod change;
+mod confirm;
 mod encode;
 mod keys;
 mod pattern;
@@ -12,6 +13,7 @@ mod standby;
 
 pub use alarm::{AlarmRules, AlarmSettings, AlarmWish, MEASURES, Measure};
 pub use change::{Change, Difference};
+pub use confirm::Confirm;
 pub use encode::{Corner, Encode, Overlay, Shows, WayOut};
 pub use keys::{KeyOrder, ORDERS, Order};
 pub use pattern::Pattern;
@@ -89,6 +91,7 @@ impl Sheet {
             accepts: Accepts::default(),
             far: Vec::new(),
             via: Vec::new(),
+            confirm: None,
             alarm: AlarmWish::default(),
         };
         let show = Show { name: name.into(), pictures: LookBudget::OFF, ..Show::blank() };
@@ -482,6 +485,8 @@ pub struct Feed {
     pub far: Vec<Link>,
     /// Networks that destinations cross which no network holds.
     pub via: Vec<String>,
+    /// Where its picture can be had back from.
+    pub confirm: Option<Confirm>,
     /// When trouble of its ways out becomes an alarm, where that differs from `[alarm]`.
     pub alarm: AlarmWish,
 }

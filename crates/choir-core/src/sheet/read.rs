@@ -1,6 +1,7 @@
 //! From TOML to a sheet. Nothing stops at the first mistake: all of them are told at once.
 
 use super::{
+    alarm::is_web,
     check, encode,
     places::{Spot, start},
     reader::Reader,
@@ -8,7 +9,7 @@ use super::{
 use crate::{
     finding::{Finding, Grade},
     link::{DEFAULT_LATENCY, Field, Link, Problem, Value, from_fields, parse_url},
-    model::{Feed, Line, Sheet, Show, WayOut},
+    model::{Confirm, Feed, Line, Sheet, Show, WayOut},
     secret::Secret,
     spelling::did_you_mean,
     units::{UnitError, parse_duration},
@@ -242,7 +243,7 @@ impl Reader<'_> {
         self.known(
             table,
             &subject,
-            &["name", "title", "line", "to", "takes", "standby", "cut", "sound", "accepts", "far", "via", "stave", "alarm"],
+            &["name", "title", "line", "to", "takes", "standby", "cut", "sound", "accepts", "far", "via", "stave", "confirm", "alarm"],
         );
         let title = self.string(table, &subject, "title").map(|t| t.0);
         let line = self.string(table, &subject, "line").map(|l| l.0);
@@ -258,6 +259,7 @@ impl Reader<'_> {
         let standby = self.standby(table, &subject);
         let at_once = self.parsed(table, &subject, "cut", parse_cut).unwrap_or_default();
         let sound = self.feed_sound(table, &subject);
+        let confirm = self.confirm(table, &subject);
         let accepts = table.get("accepts").map(|item| self.accepts(item, &subject)).unwrap_or_default();
         let via = self.texts(table, &subject, "via").into_iter().map(|v| v.0).collect();
         let alarm = table.get("alarm").map(|item| self.alarm_wish(item, &subject)).unwrap_or_default();
@@ -274,8 +276,26 @@ impl Reader<'_> {
             accepts,
             far,
             via,
+            confirm,
             alarm,
         })
+    }
+
+    /// Where a feed's picture can be had back from.
+    fn confirm(&mut self, table: &dyn TableLike, subject: &str) -> Option<Confirm> {
+        let item = table.get("confirm")?;
+        let at = start(item.span());
+        if let Some(url) = item.as_str().filter(|url| is_web(url)) {
+            return Some(Confirm::Hls(url.to_owned()));
+        }
+        match self.link(item, subject)? {
+            link @ Link::Rtmp(_) if !matches!(&link, Link::Rtmp(r) if r.listens) => Some(Confirm::Played(link)),
+            _ => {
+                let remedy = "Write the address of a playlist (https://.../index.m3u8), or rtmp://HOST/PATH/NAME.";
+                self.error(at, subject, "a picture cannot be had back from there.", remedy);
+                None
+            }
+        }
     }
 
     /// One destination, or a list of them.

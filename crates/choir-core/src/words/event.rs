@@ -5,7 +5,7 @@ use crate::{
     facts::{Event, EventKind, RecordingStep, RotaChange},
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     model::RotaOrder,
-    units::{say_bytes, say_duration},
+    units::{say_bytes, say_duration, say_size},
 };
 
 use std::time::Duration;
@@ -106,6 +106,8 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         EventKind::Preset { device, preset, by } => format!("{device} goes to preset {preset} {}", by_words(*by)),
         EventKind::Recording(step) => recording_words(step),
         EventKind::Alarm(alarm, step) => alarm::step_words(alarm, *step),
+        EventKind::Confirmed { size } => format!("a picture of {} comes back from the viewers' side", say_size(*size)),
+        EventKind::NotConfirmed(why) => format!("no picture comes back from the viewers' side: {why}"),
         EventKind::Messenger { to, failed: Some(why) } => format!("alarms do not reach {to}: {why}"),
         EventKind::Messenger { to, failed: None } => format!("alarms reach {to} again"),
         EventKind::ReceiveBuffer { granted, wanted } => {

@@ -7,8 +7,7 @@ use super::{
         retry::{Attempt, Ended, keep_up},
         status::{Counters, LinkStatus},
     },
-    READ,
-    Duplex,
+    Duplex, READ,
     call::{Calls, Outcome, RETRY_FIRST, RETRY_MOST, RtmpTarget},
     random_block,
 };

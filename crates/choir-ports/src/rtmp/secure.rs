@@ -57,7 +57,8 @@ impl Shown {
     /// A file cannot be read, or the key is not the certificate's. Never says anything of the key.
     pub fn read(certificate: &Path, key: &Path) -> Result<Self, String> {
         let chain = certificates(certificate).map_err(|e| format!("certificate {}: {e}", certificate.display()))?;
-        let private = PrivateKeyDer::from_pem_file(key).map_err(|_| format!("certificate key {}: it has no key that can be read", key.display()))?;
+        let private =
+            PrivateKeyDer::from_pem_file(key).map_err(|_| format!("certificate key {}: it has no key that can be read", key.display()))?;
         let config = ServerConfig::builder_with_provider(provider()).with_safe_default_protocol_versions().map_err(|e| e.to_string())?;
         let config = config.with_no_client_auth().with_single_cert(chain, private);
         let config = config.map_err(|_| format!("{} is not the key of {}", key.display(), certificate.display()))?;

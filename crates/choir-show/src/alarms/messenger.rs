@@ -1,7 +1,10 @@
 //! Hands alarms on: to a webhook, again and again until it takes them; to a command, once. Neither
 //! ever holds up the show.
 
-use crate::bus::Fact;
+use crate::{
+    bus::Fact,
+    web::{agent, failure, refusal},
+};
 use choir_core::{
     facts::{AlarmStep, Event},
     secret::Secret,
@@ -181,19 +184,10 @@ impl<R: Fn(&str, Option<String>)> Delivery<'_, R> {
 
 /// Posts once. What goes wrong is told without the address.
 fn post(url: &str, json: &str) -> Result<(), String> {
-    let config = ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).max_redirects(0).http_status_as_error(false).proxy(None);
-    let agent = ureq::Agent::new_with_config(config.build());
-    let asked = agent.post(url).header("content-type", "application/json").send(json);
-    match asked {
+    match agent(PATIENCE, 0).post(url).header("content-type", "application/json").send(json) {
         Ok(answer) if answer.status().is_success() => Ok(()),
-        Ok(answer) => Err(format!("it answers with status {}: check its address", answer.status().as_u16())),
-        Err(ureq::Error::Timeout(_)) => Err(format!("it does not answer within {} s", PATIENCE.as_secs())),
-        Err(ureq::Error::HostNotFound) => Err("its host's name is not known: check the address and the network".into()),
-        Err(ureq::Error::Io(e)) => Err(e.to_string()),
-        Err(ureq::Error::ConnectionFailed) => Err("no connection".into()),
-        Err(ureq::Error::Rustls(e)) => Err(e.to_string()),
-        Err(ureq::Error::BadUri(_) | ureq::Error::Http(_)) => Err("its address is not one of http or https: check it".into()),
-        Err(_) => Err("it does not answer as a web server does".into()),
+        Ok(answer) => Err(refusal(answer.status().as_u16())),
+        Err(e) => Err(failure(e, PATIENCE)),
     }
 }
 

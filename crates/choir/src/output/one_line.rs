@@ -3,7 +3,7 @@
 use super::tables::{digits, picture, table};
 use choir_core::{
     units::{Bitrate, say_duration},
-    view::{EncodingView, EndView, FeedView, LevelsView, LineView, LinkView, SpanView},
+    view::{ConfirmView, EncodingView, EndView, FeedView, LevelsView, LineView, LinkView, SpanView},
 };
 use choir_host::clock::time_of_day;
 use std::{fmt::Write, time::Duration};
@@ -75,6 +75,9 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
     if let Some(next) = &f.preview {
         fact("next", next);
     }
+    if let Some(c) = &f.confirm {
+        fact("comes back", &comes_back(c, now_ms));
+    }
     if !f.standby.is_empty() {
         fact("standby", &f.standby.join(", "));
     }
@@ -104,6 +107,17 @@ pub fn feed(f: &FeedView, carried: Option<&LineView>, now_ms: u64) -> String {
         let _ = write!(out, "\n{}", spans(k, false));
     }
     out
+}
+
+/// Whether viewers see it.
+fn comes_back(c: &ConfirmView, now_ms: u64) -> String {
+    let ago = c.seen_ms.map(|at| say_duration(Duration::from_millis(now_ms.saturating_sub(at) / 100 * 100)));
+    match (&c.failed, &c.size, ago) {
+        (Some(why), _, Some(ago)) => format!("no: {why}; the last picture came {ago} ago, from {}", c.from),
+        (Some(why), _, None) => format!("no: {why}; nothing has come yet, from {}", c.from),
+        (None, Some(size), Some(ago)) => format!("a picture of {size}, {ago} ago, from {}", c.from),
+        _ => format!("not seen yet, from {}", c.from),
+    }
 }
 
 /// How pictures are encoded anew, and what that takes.

@@ -6,6 +6,7 @@
 mod alarms;
 mod clips;
 mod compare;
+mod confirm;
 mod devices;
 mod help;
 mod lan;
