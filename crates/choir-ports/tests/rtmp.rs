@@ -138,6 +138,10 @@ async fn a_feed_is_pushed_to_a_line_and_nothing_is_missing_from_the_first_keyfra
         assert_eq!((after.3, after.0), (before.3 % 250 + 1, 1));
         assert_eq!(after.2 - before.2, 3600, "times are those of the feed");
     }
+    // Sound is heard with the picture that it came with, to RTMP's millisecond.
+    for sound in came.iter().filter(|u| u.1 == StreamKind::AacAdts && u.2 >= pictures[0].2 && u.2 <= pictures[pictures.len() - 1].2) {
+        assert!(pictures.iter().any(|p| p.2.abs_diff(sound.2) <= 90), "no picture at the time of {sound:?}");
+    }
     let sounds = came.iter().filter(|u| u.1 == StreamKind::AacAdts).count();
     assert!(sounds + 5 > pictures.len(), "{sounds}");
     let live = until(&line, "its counters", |l| l.counters.packets > 100).await;

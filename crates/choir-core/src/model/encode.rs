@@ -102,7 +102,7 @@ impl Encode {
     /// Seconds of a core for each pixel.
     const DECODE_H264: f64 = 5e-9;
     const DECODE_H265: f64 = 18e-9;
-    const ENCODE: f64 = 20e-9;
+    const ENCODE: f64 = 13e-9;
 }
 
 impl fmt::Display for Encode {
