@@ -546,12 +546,16 @@ fn the_direction_asked_for_must_be_the_one_there_is() {
 }
 
 fn data(hand: &Hand, end: &mut Endpoint, now: Instant, to: u32, seq: u32) {
+    payload_of(hand, end, now, to, seq, &[0x47; 188]);
+}
+
+fn payload_of(hand: &Hand, end: &mut Endpoint, now: Instant, to: u32, seq: u32, payload: &[u8]) {
     let mut packet = Vec::new();
     packet.extend_from_slice(&seq.to_be_bytes());
     packet.extend_from_slice(&(0xC000_0000u32 | seq & 0x03FF_FFFF).to_be_bytes());
     packet.extend_from_slice(&0u32.to_be_bytes());
     packet.extend_from_slice(&to.to_be_bytes());
-    packet.extend_from_slice(&[0x47; 188]);
+    packet.extend_from_slice(payload);
     end.handle_datagram(now, hand.from, &packet);
 }
 
@@ -588,6 +592,15 @@ fn a_silent_stranger_does_not_hold_a_line() {
     let (mut end, start) = listener(true);
     Hand::new(5000, 77).conclude(&mut end, start, |_| {}).expect("an answer");
     let good = Hand { from: ([127, 20, 0, 8], 6000).into(), id: 78 };
+    assert_eq!(good.conclude(&mut end, start + ms(600), |_| {}).expect("an answer").kind, HandshakeType::Conclusion);
+    // Nor one that sends noise, as it is decrypted when somebody who has no key replays a greeting.
+    let (mut end, start) = listener(true);
+    let stranger = Hand::new(5000, 77);
+    stranger.conclude(&mut end, start, |_| {}).expect("an answer");
+    let conn = end.connections().next().expect("joined");
+    for n in 0..60 {
+        payload_of(&stranger, &mut end, start + ms(n * 10), conn.0, 7 + n as u32, &[0xA5; 188]);
+    }
     assert_eq!(good.conclude(&mut end, start + ms(600), |_| {}).expect("an answer").kind, HandshakeType::Conclusion);
     // Receivers send nothing by nature: theirs is not taken.
     let (mut end, start) = listener(false);

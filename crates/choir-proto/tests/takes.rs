@@ -155,7 +155,8 @@ impl Seen {
                 }
                 if let Some(end) = end {
                     let gap = wrapped_distance(pts, end, PTS_WRAP);
-                    if !(-2..AAC_TICKS as i64).contains(&gap) {
+                    // Times are rounded on both sides.
+                    if !(-2..=AAC_TICKS as i64 + 1).contains(&gap) {
                         self.faults.push(format!("sound: {gap} ticks between units"));
                     }
                 }

@@ -1,7 +1,7 @@
 //! The endpoint's listening half: from a caller's conclusion to a connection or a refusal.
 
 use super::{
-    AcceptRule, CloseReason, Endpoint, Event, Joined, KeyState, LinkConfig, MAX_CONNECTIONS, RejectReason, RuleId,
+    AcceptRule, CloseReason, Endpoint, Event, Joined, KeyState, LinkConfig, MAX_CONNECTIONS, RejectReason, RuleId, Seq,
     connection::Connection,
     crypto::{CipherKeys, KeyError},
     entries::{Entry, Phase, Slot},
@@ -13,7 +13,7 @@ use rand_chacha::ChaCha20Rng;
 use rand_core::{RngCore, SeedableRng};
 use std::{net::SocketAddr, time::Instant};
 
-/// A caller that has sent nothing for this long gives way to another.
+/// A caller that has sent nothing like media for this long gives way to another.
 const NOTHING_SENT_US: i64 = 500_000;
 
 fn stream_id_of(h: &Handshake) -> Option<String> {
@@ -62,7 +62,9 @@ impl Endpoint {
         }
         let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
         if let (true, Some(passphrase)) = (keyed, &rule.config.passphrase) {
-            listener.keys.push(Waiting::new(from, h.clone(), timestamp, now, rule.id, passphrase.clone()));
+            if !listener.keys.push(Waiting::new(from, h.clone(), timestamp, now, rule.id, passphrase.clone())) {
+                self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
+            }
             return true;
         }
         self.judge(now, from, h, (timestamp, now), &rule, None);
@@ -117,7 +119,8 @@ impl Endpoint {
         let local = self.local;
         let id = self.draw_id();
         let known = checked.as_ref().is_some_and(Result::is_ok);
-        let answer = match handshake::answer(h, &rule.config, clock.1, clock.0, h.initial_seq, checked) {
+        let own_seq = rule.config.initial_seq.unwrap_or_else(|| Seq::new(self.rng.next_u32()));
+        let answer = match handshake::answer(h, &rule.config, clock.1, clock.0, own_seq, checked) {
             Ok(answer) => answer,
             Err(refusal) => return self.refuse(now, from, h, Some(rule.id), stream_id, refusal.reason, refusal.key_state),
         };
@@ -126,7 +129,7 @@ impl Endpoint {
         }
         let mut response = handshake::message(HandshakeType::Conclusion, id, &rule.config, local);
         response.cookie = h.cookie;
-        response.initial_seq = h.initial_seq;
+        response.initial_seq = own_seq;
         response.encryption = answer.encryption;
         response.extension_field = 1 | if answer.extensions.len() > 1 { 2 } else { 0 };
         response.extensions = answer.extensions;
@@ -143,7 +146,7 @@ impl Endpoint {
     /// True when the rule has room for one more. The place is taken of a connection whose peer is
     /// gone or has nothing to send: the same sender (by its passphrase, its stream ID, or its
     /// address) from wherever it is now, when it has been silent well beyond its gaps; and of a
-    /// stranger that has sent nothing at all.
+    /// stranger that has sent nothing that could be media.
     fn make_room(&mut self, now: i64, from: SocketAddr, rule: &AcceptRule, stream_id: Option<&str>, known: bool) -> bool {
         let mut count = 0;
         let mut gone = None;
@@ -157,7 +160,7 @@ impl Endpoint {
             }
             count += 1;
             let same = known || entry.peer.ip() == from.ip() || (stream_id.is_some() && entry.stream_id.as_deref() == stream_id);
-            let idle = rule.callers_send && c.sent_nothing() && now - entry.since > NOTHING_SENT_US;
+            let idle = rule.callers_send && c.brought_nothing() && now - entry.since > NOTHING_SENT_US;
             if entry.peer == from {
                 c.set_rival();
             }

@@ -25,6 +25,8 @@ use std::{collections::VecDeque, time::Duration};
 const ACK_EVERY_US: i64 = 10_000;
 /// Packets after which a light acknowledgement goes out between two full ones.
 const LIGHT_ACK_AFTER: u32 = 64;
+/// First byte of each packet of a transport stream.
+const SYNC: u8 = 0x47;
 const KEEP_ALIVE_US: i64 = 1_000_000;
 /// Full acknowledgements whose answer is awaited: 10 s of them.
 const ACKS_REMEMBERED: usize = 1024;
@@ -39,6 +41,10 @@ pub(super) const IP_UDP: usize = 28;
 const LATE_SPARE_US: i64 = 3000;
 /// New packets wait behind repeats for at most this part of the latency.
 const NEW_WAITS_SHARE: i64 = 4;
+/// Packets wait so long for the peer to have the first own key, which is announced so often
+/// meanwhile. A peer that never says so gets them then.
+const KEY_WAITS_US: i64 = 1_000_000;
+const FIRST_KEY_EVERY_US: i64 = 20_000;
 /// Between two repeats of a packet while no round trip has been measured.
 const GUARD_UNMEASURED_US: i64 = 20_000;
 
@@ -62,6 +68,8 @@ pub(super) struct Agreed {
     pub peer_version: u32,
     pub drop_late: bool,
     pub keys: Option<CipherKeys>,
+    /// The keys are the peer's: what this end sends has one of its own.
+    pub peers_keys: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -80,6 +88,9 @@ struct SendKeys {
     /// Packets encrypted with the present key.
     used: u64,
     announced: Option<Announced>,
+    /// The key in use is the peer's: who replays its greeting, or has the other direction, must not
+    /// find two texts under it.
+    borrowed: bool,
     old_until: Option<u64>,
 }
 
@@ -89,6 +100,8 @@ struct Announced {
     since: i64,
     next_at: i64,
     confirmed: bool,
+    /// It is in use already.
+    first: bool,
 }
 
 #[derive(Debug)]
@@ -120,6 +133,8 @@ pub(super) struct Connection {
     unconfirmed: bool,
     /// Anything but greetings has come: the peer hears us.
     answered: bool,
+    /// Something has come that looks like a transport stream.
+    plausible: bool,
     /// Greetings that came after it was let in.
     greeted_again: u32,
     /// Another connection has come from the peer's address: what is sent to this one may reach a
@@ -248,6 +263,7 @@ impl Connection {
                 passphrase,
                 used: 0,
                 announced: None,
+                borrowed: agreed.peers_keys,
                 old_until: None,
             }),
             receive_keys: both,
@@ -265,6 +281,7 @@ impl Connection {
             since_ack: 0,
             unconfirmed: false,
             answered: false,
+            plausible: false,
             greeted_again: 0,
             has_rival: false,
             gaps: Gaps::new(now),
@@ -312,9 +329,10 @@ impl Connection {
         self.silent_for(now) > self.gaps.unusual()
     }
 
-    /// No media has come since it is up.
-    pub fn sent_nothing(&self) -> bool {
-        self.stats.received == 0
+    /// Nothing has come since it is up that could be media: who only replays a greeting, or sends
+    /// what decrypts to noise, has none.
+    pub fn brought_nothing(&self) -> bool {
+        !self.plausible
     }
 
     /// Another connection has come from the same address and port. If this one stays silent, its
@@ -434,6 +452,14 @@ impl Connection {
         let refresh = self.refresh;
         let Some(k) = &mut self.send_keys else { return };
         let other = if k.flag == KeyFlag::Even { KeyFlag::Odd } else { KeyFlag::Even };
+        if std::mem::take(&mut k.borrowed) {
+            k.keys.renew(other, &mut self.rng);
+            k.flag = other;
+            if let Some(message) = k.keys.to_message(&k.passphrase) {
+                k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false, first: true });
+            }
+            return;
+        }
         if k.old_until.is_some_and(|n| k.used >= n) {
             k.keys.retire(other);
             k.old_until = None;
@@ -445,11 +471,11 @@ impl Connection {
             k.keys.renew(other, &mut self.rng);
             k.old_until = None;
             if let Some(message) = k.keys.to_message(&k.passphrase) {
-                k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false });
+                k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false, first: false });
             }
         }
         // An unconfirmed key is never switched to: the peer could not read a single packet.
-        if k.used >= refresh.after && k.announced.as_ref().is_some_and(|a| a.confirmed) {
+        if k.used >= refresh.after && k.announced.as_ref().is_some_and(|a| a.confirmed && !a.first) {
             k.flag = other;
             k.used = 0;
             k.announced = None;
@@ -526,6 +552,7 @@ impl Connection {
             }
         };
         let size = payload.len();
+        self.plausible |= data.first() == Some(&SYNC) && size.is_multiple_of(TS_PACKET) && data.chunks(TS_PACKET).all(|p| p[0] == SYNC);
         self.stats.repeats += u64::from(header.resent);
         match self.receive.insert(now, header.seq, Held { ts, came: now, payload: data }, header.resent) {
             Arrival::New { gap } => self.note_gap(now, gap),
@@ -605,8 +632,9 @@ impl Connection {
             }
             Control::KeyRequest(message) => self.handle_key_request(now, message),
             Control::KeyResponse(message) => {
-                if let Some(a) = self.send_keys.as_mut().and_then(|k| k.announced.as_mut()) {
-                    a.confirmed |= a.message == message;
+                if let Some(announced) = self.send_keys.as_mut().map(|k| &mut k.announced) {
+                    announced.iter_mut().for_each(|a| a.confirmed |= a.message == message);
+                    announced.take_if(|a| a.confirmed && a.first);
                 }
             }
             Control::Shutdown => {
@@ -693,7 +721,7 @@ impl Connection {
         sooner(self.receive.report_at());
         sooner(self.ack_at);
         sooner(Some(self.last_spoke + KEEP_ALIVE_US));
-        sooner(self.send.has_work().then(|| self.pacer.ready_at()));
+        sooner(self.send.has_work().then(|| self.ready_at()));
         sooner(self.send.tail_at(self.rtt.patience()));
         sooner(self.send.forget_at(self.horizon()));
         sooner(self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| !a.confirmed).map(|a| a.next_at));
@@ -737,10 +765,10 @@ impl Connection {
         if self.send.tail_at(self.rtt.patience()).is_some_and(|t| now >= t) {
             self.send.resend_tail();
         }
-        let again = (self.rtt.rtt * 3 / 2).max(20_000);
+        let again = (self.rtt.rtt * 3 / 2).max(FIRST_KEY_EVERY_US);
         let announcement = self.send_keys.as_mut().and_then(|k| k.announced.as_mut()).filter(|a| !a.confirmed && now >= a.next_at);
         if let Some(a) = announcement {
-            a.next_at = now + again;
+            a.next_at = now + if a.first && now - a.since < KEY_WAITS_US { FIRST_KEY_EVERY_US } else { again };
             let message = a.message.clone();
             self.queue(Control::KeyRequest(message));
         }
@@ -795,7 +823,15 @@ impl Connection {
 
     /// True when `poll_transmit` may have something.
     pub fn wants_transmit(&self, now: i64) -> bool {
-        !self.control.is_empty() || (self.may_transmit_data() && self.send.has_work() && self.pacer.ready_at() <= now)
+        !self.control.is_empty() || (self.may_transmit_data() && self.send.has_work() && self.ready_at() <= now)
+    }
+
+    /// When the next packet may leave: as the pace has it, and not before the peer has the first
+    /// own key.
+    fn ready_at(&self) -> i64 {
+        let announced = self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| a.first && !a.confirmed);
+        let until = announced.map(|a| a.since + KEY_WAITS_US);
+        until.map_or(self.pacer.ready_at(), |until| self.pacer.ready_at().max(until))
     }
 
     fn may_transmit_data(&self) -> bool {

@@ -151,7 +151,7 @@ pub(super) fn answer(
         },
     };
     let encryption = keys.as_ref().and_then(CipherKeys::length).map_or(0, |l| l.code());
-    let agreed = agree(h, config, &caps, (arrived, timestamp), local_isn, keys);
+    let agreed = Agreed { peers_keys: true, ..agree(h, config, &caps, (arrived, timestamp), local_isn, keys) };
     let mut extensions = vec![Extension::HsRsp(HsCaps {
         version: SRT_VERSION,
         flags: flags::LIVE,
@@ -182,6 +182,7 @@ fn agree(h: &Handshake, config: &LinkConfig, caps: &HsCaps, clock: (i64, u32), l
         peer_version: caps.version,
         drop_late: caps.flags & flags::TLPKTDROP != 0,
         keys,
+        peers_keys: false,
     }
 }
 

@@ -10,7 +10,10 @@ use super::{
     crypto::KeyError,
     wire::{Extension, Handshake},
 };
-use std::{collections::VecDeque, net::SocketAddr};
+use std::{
+    collections::{HashMap, VecDeque},
+    net::{IpAddr, SocketAddr},
+};
 
 /// Checks that wait, in total and for one address.
 const WAITING_MAX: usize = 64;
@@ -19,6 +22,8 @@ const WAITING_PER_ADDRESS: usize = 8;
 const EVERY_US: i64 = 4000;
 /// Turned away and remembered: half a second of two thousand a second.
 const REMEMBERED: usize = 1024;
+/// Who has asked for so long in vain is told that there is no room.
+const TOLD_AFTER_US: i64 = 2_000_000;
 
 /// One check, to be run on a thread that may block for a millisecond.
 #[derive(Debug)]
@@ -80,39 +85,44 @@ impl Waiting {
     }
 }
 
+/// One for whom there was no room.
+#[derive(Debug)]
+struct TurnedAway {
+    who: (SocketAddr, u32),
+    /// Since when it asks, µs.
+    since: i64,
+}
+
 /// Callers that wait for their checks.
 #[derive(Debug, Default)]
 pub(super) struct KeyQueue {
     waiting: VecDeque<Waiting>,
     running: Option<(u64, Waiting)>,
-    turned_away: VecDeque<(SocketAddr, u32)>,
+    turned_away: VecDeque<TurnedAway>,
+    /// Whose check ran last.
+    last: Option<IpAddr>,
     next_id: u64,
     next_at: i64,
 }
 
 impl KeyQueue {
-    /// Queues a caller, unless it waits already or there is no room for it now.
-    pub fn push(&mut self, mut caller: Waiting) {
-        let who = caller.caller();
+    /// Queues a caller, unless it waits already or there is no room for it now. False when it has
+    /// asked for so long in vain that it is to be told.
+    pub fn push(&mut self, mut caller: Waiting) -> bool {
+        let (who, now) = (caller.caller(), caller.arrived);
         if self.waiting.iter().chain(self.running.iter().map(|(_, w)| w)).any(|w| w.caller() == who) {
-            return;
+            return true;
         }
-        let before = self.turned_away.iter().position(|w| *w == who);
+        let before = self.turned_away.iter().position(|w| w.who == who);
         caller.asked_before = before.is_some();
         let same = |w: &Waiting| w.from.ip() == who.0.ip();
         let of_address = self.waiting.iter().filter(|w| same(w)).count();
         if of_address >= WAITING_PER_ADDRESS || self.waiting.len() >= WAITING_MAX {
-            // Its own address makes room, if somebody there asks for the first time.
-            let place = self.waiting.iter().rposition(|w| same(w) && !w.asked_before).filter(|_| caller.asked_before);
-            let Some(place) = place else {
-                if before.is_none() {
-                    if self.turned_away.len() == REMEMBERED {
-                        self.turned_away.pop_front();
-                    }
-                    self.turned_away.push_back(who);
-                }
-                return;
-            };
+            // Its own address makes room, if somebody there asks for the first time; else the one
+            // that has the most, if that has more.
+            let own = self.waiting.iter().rposition(|w| same(w) && !w.asked_before).filter(|_| caller.asked_before);
+            let place = own.or_else(|| if of_address < WAITING_PER_ADDRESS { self.of_the_greediest(of_address + 1) } else { None });
+            let Some(place) = place else { return self.turn_away(who, before, now) };
             self.waiting.remove(place);
         }
         if let Some(place) = before {
@@ -121,6 +131,34 @@ impl KeyQueue {
         // Those who come again stand before those who come for the first time.
         let place = if caller.asked_before { self.waiting.iter().take_while(|w| w.asked_before).count() } else { self.waiting.len() };
         self.waiting.insert(place, caller);
+        true
+    }
+
+    /// The last that waits of the address which has the most, if that is more than so many.
+    fn of_the_greediest(&self, than: usize) -> Option<usize> {
+        let mut counts: HashMap<IpAddr, (usize, usize)> = HashMap::new();
+        for (place, w) in self.waiting.iter().enumerate() {
+            let (count, last) = counts.entry(w.from.ip()).or_default();
+            (*count, *last) = (*count + 1, place);
+        }
+        counts.into_values().filter(|(count, _)| *count > than).max().map(|(_, place)| place)
+    }
+
+    fn turn_away(&mut self, who: (SocketAddr, u32), before: Option<usize>, now: i64) -> bool {
+        match before {
+            Some(place) if now - self.turned_away[place].since >= TOLD_AFTER_US => {
+                self.turned_away.remove(place);
+                return false;
+            }
+            Some(_) => {}
+            None => {
+                if self.turned_away.len() == REMEMBERED {
+                    self.turned_away.pop_front();
+                }
+                self.turned_away.push_back(TurnedAway { who, since: now });
+            }
+        }
+        true
     }
 
     /// When `poll` may give the next one.
@@ -133,7 +171,10 @@ impl KeyQueue {
         if self.running.is_some() || now < self.next_at {
             return None;
         }
-        let next = self.waiting.pop_front()?;
+        // Addresses take turns.
+        let place = self.waiting.iter().position(|w| Some(w.from.ip()) != self.last).unwrap_or(0);
+        let next = self.waiting.remove(place)?;
+        self.last = Some(next.from.ip());
         self.next_at = now + EVERY_US;
         self.next_id += 1;
         let check = KeyCheck::of(Checked::Caller(self.next_id), &next.handshake, next.passphrase.clone());
@@ -172,7 +213,7 @@ mod tests {
     #[test]
     fn checks_are_spread_over_time_and_one_at_a_time() {
         let mut queue = KeyQueue::default();
-        (0..8).for_each(|n| queue.push(caller(n, 1)));
+        (0..8).for_each(|n| assert!(queue.push(caller(n, 1))));
         let first = queue.poll(0).expect("one");
         assert!(queue.poll(1_000_000).is_none(), "while one runs");
         queue.done(&first.run());
@@ -184,7 +225,7 @@ mod tests {
     #[test]
     fn a_flood_from_one_address_leaves_the_others_their_turn() {
         let mut queue = KeyQueue::default();
-        (0..2000).for_each(|port| queue.push(caller(1, port)));
+        (0..2000).for_each(|port| assert!(queue.push(caller(1, port))));
         queue.push(caller(2, 7));
         assert_eq!(queue.waiting.len(), WAITING_PER_ADDRESS + 1);
         assert!(run(&mut queue, 0, 100_000).contains(&SocketAddr::from(([127, 20, 0, 2], 7))));
@@ -193,20 +234,50 @@ mod tests {
     #[test]
     fn who_asks_again_goes_first_also_beside_a_flood_from_its_own_address() {
         let mut queue = KeyQueue::default();
-        (0..500).for_each(|port| queue.push(caller(1, port)));
+        (0..500).for_each(|port| assert!(queue.push(caller(1, port))));
         // A good caller behind the same address repeats its request, the flood makes new ones.
         queue.push(caller(1, 60_000));
-        (500..900).for_each(|port| queue.push(caller(1, port)));
+        (500..900).for_each(|port| assert!(queue.push(caller(1, port))));
         queue.push(caller(1, 60_000));
         assert_eq!(run(&mut queue, 0, 8000)[0].port(), 60_000);
         assert!(queue.turned_away.len() <= REMEMBERED);
     }
 
     #[test]
+    fn floods_from_many_addresses_leave_another_its_turn() {
+        let mut queue = KeyQueue::default();
+        for ip in 0..32 {
+            (0..8).for_each(|port| {
+                queue.push(caller(ip, port));
+            });
+        }
+        assert_eq!(queue.waiting.len(), WAITING_MAX);
+        assert!(queue.push(caller(99, 7)));
+        // The others keep asking.
+        let checked = run(&mut queue, 0, 400_000);
+        assert!(checked.contains(&SocketAddr::from(([127, 20, 0, 99], 7))), "{checked:?}");
+        assert!(checked.windows(2).take(40).all(|w| w[0].ip() != w[1].ip()), "addresses take turns: {checked:?}");
+    }
+
+    #[test]
+    fn who_asks_in_vain_for_long_is_told() {
+        let mut queue = KeyQueue::default();
+        (0..8).for_each(|port| {
+            let mut waiting = caller(1, port);
+            waiting.asked_before = true;
+            queue.waiting.push_back(waiting);
+        });
+        let asks = |at_ms: i64| Waiting { arrived: at_ms * 1000, ..caller(1, 60_000) };
+        assert!([0, 250, 1900].into_iter().all(|at| queue.push(asks(at))));
+        assert!(!queue.push(asks(2000)));
+        assert!(queue.push(asks(2250)), "and not each time");
+    }
+
+    #[test]
     fn many_addresses_are_bounded_in_total() {
         let mut queue = KeyQueue::default();
         for ip in 0..200 {
-            (0..20).for_each(|port| queue.push(caller(ip, port)));
+            (0..20).for_each(|port| assert!(queue.push(caller(ip, port))));
         }
         assert_eq!(queue.waiting.len(), WAITING_MAX);
     }
