@@ -86,7 +86,7 @@ fn server(now: Instant) -> Server {
 
 fn client(user: Option<Credentials>, now: Instant) -> Client {
     let url = RtspUrl::parse("rtsp://127.20.0.1:8554/finish").expect("a URL");
-    Client::new(ClientConfig { url, credentials: user, skip_schemes: 0, software: "test".into(), seed: 9 }, now)
+    Client::new(ClientConfig { url, credentials: user, skip_schemes: 0, no_basic: false, software: "test".into(), seed: 9 }, now)
 }
 
 /// Answers all that the client asks. `spoil` has the last word.
@@ -345,4 +345,43 @@ fn what_a_device_says_moves_no_terminal() {
         end("401 No\r\nCSeq: 2\r\nWWW-Authenticate: Digest realm=\"\x1b]0;dock\x07\", nonce=\"n\""),
         "the device requires a user and a password (for \"]0;dock\")"
     );
+}
+
+#[test]
+fn the_password_itself_is_never_sent_to_who_has_asked_for_a_digest() {
+    let now = Instant::now();
+    let user = Credentials::new("desk", "three strokes");
+    let house = House::new(Codec::H264, Some(Credentials::new("desk", "another")));
+    let url = RtspUrl::parse("rtsp://127.20.0.1:8554/finish").expect("a URL");
+    // After a refusal the next best proof is tried; and a device that has asked for a digest asks
+    // for Basic alone the next time.
+    for (skip_schemes, no_basic, digest_too) in [(1, false, true), (0, true, false)] {
+        let config =
+            ClientConfig { url: url.clone(), credentials: Some(user.clone()), skip_schemes, no_basic, software: "test".into(), seed: 9 };
+        let (mut client, mut server) = (Client::new(config, now), server(now));
+        let mut sent = Vec::new();
+        for _ in 0..6 {
+            let mut inbox = Inbox::default();
+            while let Some(bytes) = client.poll_transmit() {
+                sent.extend_from_slice(&bytes);
+                inbox.buffer().extend_from_slice(&bytes);
+            }
+            while let Some(incoming) = inbox.take().expect("requests") {
+                let Incoming::Request(request) = incoming else { continue };
+                let ends: (SocketAddr, SocketAddr) = (([127, 20, 0, 31], 40_000).into(), ([127, 20, 0, 1], 8554).into());
+                let (mut response, _) = server.answer(now, (1, ends.0, ends.1), &request, &house);
+                if response.status == 401 {
+                    if !digest_too {
+                        response.headers.0.retain(|(name, _)| name != "WWW-Authenticate");
+                    }
+                    response.headers.add("WWW-Authenticate", "Basic realm=\"boathouse\"");
+                }
+                client.buffer().extend_from_slice(&response.to_bytes());
+                client.handle_input(now);
+            }
+        }
+        let text = String::from_utf8_lossy(&sent);
+        assert_eq!(text.contains("Digest username"), digest_too, "{text}");
+        assert!(!text.contains("Basic "), "{text}");
+    }
 }

@@ -34,7 +34,7 @@ fn source(name: &str, streams: Vec<StreamOffer>) -> SourceOffer {
 }
 
 fn catalogue(sources: Vec<SourceOffer>) -> Catalogue {
-    Catalogue { sources, secured: "key".into() }
+    Catalogue { sources, secured: "key".into(), machine: None }
 }
 
 fn wish(source: &str, grade: Option<Grade>) -> Wish {

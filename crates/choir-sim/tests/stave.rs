@@ -11,7 +11,11 @@ use choir_core::{
     units::Bitrate,
     view::{ShowView, TallyView},
 };
-use choir_host::{End, Stop};
+use choir_host::{
+    End, Stop,
+    mdns::{Service, announcement},
+    multicast::{MDNS, MulticastSocket},
+};
 use choir_ports::{
     LinkStatus, Live, Outlet,
     stave::{
@@ -169,6 +173,11 @@ fn a_name_is_found_decoded_and_told_what_is_on_air() {
 
 /// A show that offers "Finish Tower" at this port, and what feeds it.
 async fn offering(net: Net, port: u16, words: &str, keyframe: f64, more: &str) -> (Show, End, tempfile::TempDir) {
+    offering_to(net, port, words, keyframe, more, false).await
+}
+
+/// The same, also to be discovered.
+async fn offering_to(net: Net, port: u16, words: &str, keyframe: f64, more: &str, all: bool) -> (Show, End, tempfile::TempDir) {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("key"), words).unwrap();
     let from = choir_rig::port();
@@ -177,7 +186,7 @@ async fn offering(net: Net, port: u16, words: &str, keyframe: f64, more: &str) -
     let text = format!(
         "[[line]]\nname = \"tower\"\nfrom = \"udp://127.0.0.1:{from}\"\n[[feed]]\nname = \"tower\"\nline = \"tower\"\nstave = {{ name = \"Finish Tower\"{more} }}\n"
     );
-    let stave = format!("machine = \"boathouse\"\naddress = \"{net}.1\"\nport = {port}\ndiscover = false\n");
+    let stave = format!("machine = \"boathouse\"\naddress = \"{net}.1\"\nport = {port}\ndiscover = {all}\n");
     let (sheet, base) = sheet(net, &stave, &text, folder.path());
     (Show::start(&sheet, &base).await.unwrap(), end, folder)
 }
@@ -634,5 +643,57 @@ fn a_lamp_that_cannot_be_reached_is_told_once_and_follows_when_its_camera_is_bac
         show.stop().await;
         end.now();
         device.wait().await;
+    });
+}
+
+#[test]
+fn forged_announcements_neither_take_a_name_off_nor_rename_anybody_nor_fill_the_roster() {
+    run(async {
+        let net = choir_rig::net();
+        let (show, _camera, _folder) = offering_to(net, choir_rig::port(), "eight oars and a cox", 0.4, "", true).await;
+        let (_end, stop) = Stop::new();
+        let node = Node::start(node_plan("jury", net.at(3), Some("eight oars and a cox")), &stop).await.unwrap();
+        let ways = Ways { lan: Some(LanPlan::by(Some(net.at(3).into()))), announce: true, ..Ways::default() };
+        let roster = node.seek(ways, &stop);
+        let has_it = |k: &[Known]| k.iter().any(|n| n.sources().iter().any(|s| !s.streams.is_empty()));
+        let seen = known(&roster, "the name", has_it).await;
+        let (status, mut units) = taking(&node, "stave://Finish Tower", &stop);
+        timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+        let sessions = status.look().sessions;
+        let socket = MulticastSocket::open(MDNS, net.at(9)).unwrap();
+        let say = |instance: &str, node: &str, boot: u64, ttl: u32| {
+            let facts = [("v", "1"), ("node", node), ("boot", &boot.to_string()), ("group", &group(net))];
+            let service = Service {
+                instance: instance.into(),
+                service: choir_proto::stave::SERVICE.into(),
+                host: "stave-forged".into(),
+                ip: Some(net.at(8)),
+                port: 9,
+                ttl,
+                facts: facts.map(|(k, v)| (k.to_owned(), v.to_owned())).into(),
+            };
+            socket.send(&announcement(0, &service));
+        };
+        // Started anew at another address, started before, gone; and an older node with this one's
+        // name.
+        let true_node = seen.iter().find(|k| has_it(std::slice::from_ref(k))).unwrap().entry.clone();
+        for boot in [0, true_node.boot + 1, u64::MAX] {
+            say(&true_node.machine, &true_node.node, boot, 120);
+            say("somebody else", &true_node.node, boot, 120);
+            say(&true_node.machine, &true_node.node, boot, 0);
+        }
+        say("jury", "0000", 0, 120);
+        (0..300).for_each(|n| say(&format!("fake {n}"), &format!("fake-{n}"), 7, 120));
+        // They have been heard by the time that one of the last is known; and the name goes on.
+        let all = known(&roster, "forged nodes", |k| k.iter().filter(|n| n.entry.node.starts_with("fake-")).count() > 20).await;
+        assert!(all.len() < 40, "{} nodes of one address are kept", all.len());
+        for _ in 0..60 {
+            timeout(PATIENCE, units.recv()).await.unwrap().unwrap();
+        }
+        let still = roster.known().into_iter().find(|k| k.entry.node == true_node.node).unwrap();
+        assert!(matches!(still.state, NodeState::Open(_)), "{still:?}");
+        assert_eq!((&still.entry.machine, still.entry.boot, still.at), (&true_node.machine, true_node.boot, seen[0].at));
+        assert_eq!((status.look().sessions, node.machine()), (sessions, "jury".into()));
+        show.stop().await;
     });
 }

@@ -18,6 +18,7 @@ use choir_core::{
 use choir_host::clock::sleep_until;
 use choir_host::{Backoff, Stop, udp::UdpPort};
 use choir_proto::{
+    auth::Scheme,
     foreign::plain,
     rtp::write_receiver_report,
     rtsp::{
@@ -97,6 +98,7 @@ struct Memory {
     url: RtspUrl,
     lower: Lower,
     skip_schemes: usize,
+    no_basic: bool,
     refusals: u32,
     redirects: u32,
     was_up: bool,
@@ -118,7 +120,7 @@ impl Memory {
             RtspTransport::Tcp => Lower::Tcp,
             RtspTransport::Multicast => Lower::Multicast,
         };
-        Self { url: plan.url.clone(), lower, skip_schemes: 0, refusals: 0, redirects: 0, was_up: false }
+        Self { url: plan.url.clone(), lower, skip_schemes: 0, no_basic: false, refusals: 0, redirects: 0, was_up: false }
     }
 }
 
@@ -158,7 +160,8 @@ impl Attempt for Puller {
             }
             Outcome::Ended(end @ ClientEnd::Refused(..)) => {
                 memory.refusals += 1;
-                if let ClientEnd::Refused(_, offered) = &end {
+                if let ClientEnd::Refused(scheme, offered) = &end {
+                    memory.no_basic |= *scheme != Scheme::Basic.to_string();
                     // Some devices offer a way of proof that they do themselves wrong: the next
                     // best one, once.
                     memory.skip_schemes = (memory.skip_schemes + 1).min(offered.saturating_sub(1));
@@ -263,6 +266,7 @@ async fn attempt(plan: &PullPlan, memory: &mut Memory, stop: &mut Stop) -> Outco
         url: memory.url.clone(),
         credentials: plan.credentials.clone().filter(|_| same),
         skip_schemes: memory.skip_schemes,
+        no_basic: memory.no_basic,
         software: SOFTWARE.into(),
         seed: u64::from(rand()) << 32 | u64::from(rand()),
     };

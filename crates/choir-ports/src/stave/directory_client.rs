@@ -40,7 +40,7 @@ async fn attend(caller: &Caller, at: SocketAddr, own: &OwnEntry, heard: &mpsc::S
             let gone: Vec<NodeEntry> = known.iter().filter(|k| now.iter().all(|n| n.node != k.node)).cloned().collect();
             for (entry, leaving) in now.iter().cloned().map(|n| (n, false)).chain(gone.into_iter().map(|n| (n, true))) {
                 let entry = NodeEntry { machine: super::plain_name(&entry.machine), ..entry };
-                let _ = heard.send(Heard { entry, leaving }).await;
+                let _ = heard.send(Heard { entry, leaving, by: None }).await;
             }
             *known = now;
         }

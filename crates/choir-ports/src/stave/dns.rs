@@ -37,6 +37,8 @@ pub(super) fn announcement(node: &NodeEntry, (ip, port): (Ipv4Addr, u16), leavin
 pub(super) struct Heard {
     pub entry: NodeEntry,
     pub leaving: bool,
+    /// Whose packet it was, where it came by itself.
+    pub by: Option<IpAddr>,
 }
 
 /// Reads announcements and answers.
@@ -49,7 +51,7 @@ pub(super) fn read(data: &[u8], from: IpAddr) -> Vec<Heard> {
         }
         let at = vec![SocketAddr::new(s.ip.map_or(from, IpAddr::V4), s.port)];
         let entry = NodeEntry { machine, node, boot: fact("boot").parse().unwrap_or_default(), group: fact("group"), at };
-        Some(Heard { entry, leaving: s.ttl == 0 })
+        Some(Heard { entry, leaving: s.ttl == 0, by: Some(from) })
     };
     mdns::services(data).into_iter().filter(|s| s.service == SERVICE).filter_map(heard).collect()
 }
@@ -70,7 +72,7 @@ mod tests {
         };
         for leaving in [false, true] {
             let data = announcement(&node, (ip, 7340), leaving);
-            assert_eq!(read(&data, [127, 9, 9, 9].into()), [Heard { entry: node.clone(), leaving }]);
+            assert_eq!(read(&data, [127, 9, 9, 9].into()), [Heard { entry: node.clone(), leaving, by: Some([127, 9, 9, 9].into()) }]);
             assert!(!asks(&data));
             for cut in 0..data.len() {
                 let _ = (read(&data[..cut], ip.into()), asks(&data[..cut]));

@@ -8,7 +8,7 @@ use choir_host::{
     lock,
     multicast::{MDNS, MulticastSocket},
 };
-use choir_proto::stave::{NodeEntry, Unique, same_name};
+use choir_proto::stave::NodeEntry;
 use std::{
     collections::BTreeMap,
     net::{IpAddr, Ipv4Addr, SocketAddr},
@@ -60,8 +60,6 @@ pub(super) type OwnEntry = Arc<Mutex<Option<NodeEntry>>>;
 pub(super) struct Tell {
     /// Who was heard.
     pub heard: mpsc::Sender<dns::Heard>,
-    /// The machine's name is taken: its new one.
-    pub renamed: watch::Sender<Option<String>>,
     /// Interfaces that are used at present, once they have been looked for.
     pub interfaces: watch::Sender<Option<usize>>,
 }
@@ -135,9 +133,6 @@ impl Lan {
                     continue;
                 }
                 for h in dns::read(&data, from.ip()) {
-                    if self.clashes(&h.entry) {
-                        self.say(None, false);
-                    }
                     if self.tell.heard.send(h).await.is_err() {
                         return;
                     }
@@ -160,41 +155,5 @@ impl Lan {
             Some(to) => self.socket.send_to(to, &data),
             None => self.socket.send(&data),
         }
-    }
-
-    /// Another node has this machine's name: the one that started later gets a number behind its
-    /// own.
-    fn clashes(&self, other: &NodeEntry) -> bool {
-        let mut own = lock(&self.own);
-        let Some(me) = own.as_mut() else { return false };
-        let same = same_name(&me.machine, &other.machine) && me.group == other.group && me.node != other.node;
-        if !same || (me.boot, &me.node) < (other.boot, &other.node) {
-            return false;
-        }
-        let mut names = Unique::default();
-        // What it has already counts on from there.
-        let (stem, number) = split_number(&me.machine);
-        (0..number).for_each(|_| drop(names.take(stem)));
-        me.machine = names.take(stem);
-        self.tell.renamed.send_replace(Some(me.machine.clone()));
-        true
-    }
-}
-
-/// `boathouse (2)` is the second of `boathouse`.
-fn split_number(name: &str) -> (&str, u32) {
-    let numbered = name.strip_suffix(')').and_then(|n| n.rsplit_once(" ("));
-    numbered.and_then(|(stem, n)| Some((stem, n.parse().ok().filter(|n| (2..1000).contains(n))?))).unwrap_or((name, 1))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn numbers_behind_names_count_on() {
-        assert_eq!(split_number("boathouse"), ("boathouse", 1));
-        assert_eq!(split_number("boathouse (2)"), ("boathouse", 2));
-        assert_eq!(split_number("boathouse (x)"), ("boathouse (x)", 1));
     }
 }

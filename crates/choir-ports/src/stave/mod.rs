@@ -51,6 +51,7 @@ fn plain_name(text: &str) -> String {
 fn plain_catalogue(mut c: Catalogue) -> Catalogue {
     c.sources.truncate(64);
     c.secured = plain_name(&c.secured);
+    c.machine = c.machine.map(|m| plain_name(&m)).filter(|m| !m.is_empty());
     for s in &mut c.sources {
         s.name = plain_name(&s.name);
         s.carries = plain_name(&s.carries);

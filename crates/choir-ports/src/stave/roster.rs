@@ -3,15 +3,16 @@
 use super::{
     caller::Caller,
     directory_client::spawn_client,
+    dns::Heard,
     find::{self, LanPlan, OwnEntry},
     session::{Failed, Session},
 };
 use choir_core::facts::Fault;
-use choir_host::{Stop, lock};
-use choir_proto::stave::{Catalogue, ListenerEvent, NodeEntry, SourceOffer, same_name};
+use choir_host::{Backoff, Stop, lock};
+use choir_proto::stave::{Catalogue, ListenerEvent, NodeEntry, SourceOffer, Unique, same_name};
 use std::{
     collections::{BTreeMap, BTreeSet},
-    net::SocketAddr,
+    net::{IpAddr, SocketAddr},
     sync::{Arc, Mutex},
     time::{Duration, Instant},
 };
@@ -20,8 +21,14 @@ use tokio::{
     task::JoinHandle,
 };
 
-/// Nodes that one roster keeps; more would be somebody filling it.
+/// Nodes that one roster keeps, and of those announced from one address; more would be somebody
+/// filling it.
 const NODES_MAX: usize = 256;
+const FROM_ONE_MAX: usize = 32;
+/// A node that is not connected and has not been heard of for so long is forgotten.
+const FORGOTTEN: Duration = Duration::from_secs(60);
+/// How often it is looked for those.
+const LOOK: Duration = Duration::from_secs(5);
 /// An address is believed so long after it was heard: three announcements may be lost.
 const BELIEVED: Duration = Duration::from_secs(16);
 /// Addresses of one node that are kept.
@@ -30,8 +37,9 @@ const PLACES_MAX: usize = 8;
 const STRANGERS: usize = 16;
 /// Before another address of a node is called.
 const ELSEWHERE: Duration = Duration::from_millis(50);
-/// Between two calls of a node that is not there.
+/// Between two calls of a node that is not there: at first, and at most.
 const AGAIN: Duration = Duration::from_millis(500);
+const AGAIN_MOST: Duration = Duration::from_secs(8);
 /// A node that is refused does not let in the next time either; unless somebody mends it.
 const AGAIN_REFUSED: Duration = Duration::from_secs(3);
 
@@ -59,22 +67,41 @@ pub struct Known {
     places: Vec<(SocketAddr, Instant)>,
     /// Known by its address alone, from the sheet.
     fixed: bool,
+    /// Who announced it first; none for a directory and the sheet.
+    by: Option<IpAddr>,
+    /// When it was heard of last.
+    last: Instant,
+    /// Counts addresses that are worth a call.
+    news: u64,
+    /// What it has said of itself once it had shown that it belongs to the group: name and start.
+    confirmed: Option<(String, u64)>,
 }
 
 impl Known {
-    fn new(entry: NodeEntry, at: SocketAddr, fixed: bool) -> Self {
-        let mut known = Self { entry, at, fixed, state: NodeState::Calling, places: Vec::new() };
-        known.heard();
+    fn new(entry: NodeEntry, at: SocketAddr, fixed: bool, by: Option<IpAddr>) -> Self {
+        let (places, last) = (Vec::new(), Instant::now());
+        let addresses = entry.at.clone();
+        let mut known = Self { entry, at, fixed, state: NodeState::Calling, places, by, last, news: 0, confirmed: None };
+        known.heard(&addresses);
         known
     }
 
-    /// It was heard of just now.
-    fn heard(&mut self) {
+    /// It was heard of just now, at these addresses; true when one of them is new.
+    fn heard(&mut self, at: &[SocketAddr]) -> bool {
         let now = Instant::now();
-        self.places.retain(|(at, _)| !self.entry.at.contains(at));
-        self.places.extend(self.entry.at.iter().take(PLACES_MAX).map(|at| (*at, now)));
+        self.last = now;
+        let believed = |place: &SocketAddr| self.places.iter().any(|(at, when)| at == place && when.elapsed() < BELIEVED);
+        let is_new = at.iter().take(PLACES_MAX).any(|place| !believed(place));
+        self.news += u64::from(is_new);
+        self.places.retain(|(place, _)| !at.contains(place));
+        self.places.extend(at.iter().take(PLACES_MAX).map(|at| (*at, now)));
         let over = self.places.len().saturating_sub(PLACES_MAX);
         self.places.drain(..over);
+        is_new
+    }
+
+    fn is_open(&self) -> bool {
+        matches!(self.state, NodeState::Open(_))
     }
 
     /// Where else it may be, the last heard of first.
@@ -101,6 +128,8 @@ struct Inner {
     known: Mutex<BTreeMap<String, Known>>,
     bell: watch::Sender<u64>,
     renamed: watch::Sender<Option<String>>,
+    /// What this node says of itself.
+    own: OwnEntry,
     /// Other groups that were heard of.
     strangers: Mutex<BTreeSet<String>>,
     /// Interfaces by which it seeks; `None` where it does not.
@@ -132,7 +161,8 @@ impl Roster {
         let inner = Inner {
             known: Mutex::default(),
             bell: watch::channel(0).0,
-            renamed: renamed.clone(),
+            renamed,
+            own: own.clone(),
             strangers: Mutex::default(),
             interfaces: ways.lan.map(|_| interfaces.1),
             tasks: Mutex::default(),
@@ -140,7 +170,7 @@ impl Roster {
         let roster = Self(Arc::new(inner));
         let mut tasks = Vec::new();
         if let Some(lan) = ways.lan {
-            let tell = find::Tell { heard: heard_tx.clone(), renamed, interfaces: interfaces.0 };
+            let tell = find::Tell { heard: heard_tx.clone(), interfaces: interfaces.0 };
             tasks.push(find::spawn(lan, own.clone(), tell, stop.clone()));
             tasks.push(roster.ring_with_interfaces(stop.clone()));
         }
@@ -150,15 +180,20 @@ impl Roster {
         let (me, caller, pins, mut end) = (roster.clone(), caller.clone(), ways.pins.clone(), stop.clone());
         for at in ways.nodes {
             let entry = NodeEntry { machine: String::new(), node: format!("at {at}"), boot: 0, group: caller.group().into(), at: vec![at] };
-            me.learn(entry, true, &caller, &pins, stop);
+            me.learn(Heard { entry, leaving: false, by: None }, true, &caller, &pins, stop);
         }
         // Only those who hear hold it from here: without any there is nobody to learn of.
         drop(heard_tx);
         let own_node = caller.entry().node;
+        let mut look = tokio::time::interval(LOOK);
         tasks.push(tokio::spawn(async move {
             loop {
                 let h = tokio::select! {
                     h = heard.recv() => h,
+                    _ = look.tick() => {
+                        me.expire();
+                        continue;
+                    }
                     () = end.wait() => break,
                 };
                 let Some(h) = h else { break };
@@ -172,7 +207,7 @@ impl Roster {
                 if h.leaving {
                     me.forget(&h.entry);
                 } else {
-                    me.learn(h.entry, false, &caller, &pins, &end);
+                    me.learn(h, false, &caller, &pins, &end);
                 }
             }
         }));
@@ -258,35 +293,28 @@ impl Roster {
         self.0.bell.send_modify(|n| *n += 1);
     }
 
-    /// A node was heard of: called when it is new, called anew when it has been started anew.
-    /// Another address of it is kept for when the present one fails: machines that are in two
-    /// networks together are heard of by both in turn.
-    fn learn(&self, entry: NodeEntry, fixed: bool, caller: &Caller, pins: &[String], stop: &Stop) {
+    /// A node was heard of: called when it is new. An announcement is nobody's word: it says where
+    /// else a node may be asked for when it is not to be had where it was, and nothing more. What
+    /// the node is called and when it was started it says itself, once it has shown its key.
+    fn learn(&self, heard: Heard, fixed: bool, caller: &Caller, pins: &[String], stop: &Stop) {
+        let Heard { entry, by, .. } = heard;
         let Some(at) = entry.at.first().copied() else { return };
         let mut is_new = false;
         {
             let mut known = lock(&self.0.known);
-            let full = known.len() >= NODES_MAX;
             match known.get_mut(&entry.node) {
                 // What is called like a fixed node is not it.
                 Some(k) if k.fixed != fixed => return,
-                // What an earlier start said comes late at times.
-                Some(k) if k.entry.boot > entry.boot => return,
                 Some(k) => {
-                    let restarted = k.entry.boot < entry.boot;
-                    let same = k.entry == entry;
-                    k.entry = entry.clone();
-                    if restarted {
-                        (k.at, k.places) = (at, Vec::new());
-                    }
-                    k.heard();
-                    if same {
+                    if !k.heard(&entry.at) {
                         return;
                     }
                 }
-                None if full => return,
                 None => {
-                    known.insert(entry.node.clone(), Known::new(entry.clone(), at, fixed));
+                    if !make_room(&mut known, by) {
+                        return;
+                    }
+                    known.insert(entry.node.clone(), Known::new(entry.clone(), at, fixed, by));
                     is_new = true;
                 }
             }
@@ -300,17 +328,38 @@ impl Roster {
         }
     }
 
+    /// A node is said to leave: one that is connected says so itself.
     fn forget(&self, entry: &NodeEntry) {
-        // A farewell of an earlier start comes late at times.
         self.change(|known| {
-            if known.get(&entry.node).is_some_and(|k| k.entry.boot <= entry.boot) {
+            if known.get(&entry.node).is_some_and(|k| !k.is_open()) {
                 known.remove(&entry.node);
             }
         });
     }
 
+    /// Forgets those that have not been heard of for long.
+    fn expire(&self) {
+        let gone = |k: &Known| !k.fixed && !k.is_open() && k.last.elapsed() > FORGOTTEN;
+        if lock(&self.0.known).values().any(gone) {
+            self.change(|known| known.retain(|_, k| !gone(k)));
+        }
+    }
+
+    /// Where another node has this machine's name, by its own word, the one that started later gets
+    /// a number behind its own.
+    fn settle_name(&self, node: &str) {
+        let confirmed = lock(&self.0.known).get(node).filter(|k| !k.fixed).and_then(|k| k.confirmed.clone());
+        let Some((name, boot)) = confirmed else { return };
+        let mut own = lock(&self.0.own);
+        let Some(me) = own.as_mut().filter(|me| same_name(&me.machine, &name) && (me.boot, me.node.as_str()) >= (boot, node)) else {
+            return;
+        };
+        me.machine = numbered(&me.machine);
+        self.0.renamed.send_replace(Some(me.machine.clone()));
+    }
+
     fn place(&self, node: &str) -> Option<(SocketAddr, u64)> {
-        lock(&self.0.known).get(node).map(|k| (k.at, k.entry.boot))
+        lock(&self.0.known).get(node).map(|k| (k.at, k.news))
     }
 
     /// From now on a node is called at another address that it was heard of at; false when there is
@@ -348,46 +397,79 @@ impl Roster {
 
 /// Keeps a connection to one node as long as it is known.
 async fn follow(roster: Roster, caller: Caller, node: String, pins: Vec<String>, mut stop: Stop) {
-    let mut bell = roster.bell();
-    while let Some(place) = roster.place(&node) {
+    let (mut bell, mut pause) = (roster.bell(), Backoff::new(AGAIN, AGAIN_MOST));
+    while let Some((at, news)) = roster.place(&node) {
         let failed = tokio::select! {
-            failed = attend(&roster, &caller, &node, place, &pins) => failed,
-            () = moved(&roster, &node, place, &mut bell) => {
-                roster.set(&node, NodeState::Calling);
-                continue;
-            }
+            failed = attend(&roster, &caller, &node, at, &pins) => failed,
+            () = until(&roster, &node, &mut bell, |place| place.is_none()) => return,
             () = stop.wait() => return,
         };
-        let silent = matches!(failed.fault, Some(Fault::Silent | Fault::PeerLost));
-        let wait = if matches!(failed.fault, Some(Fault::Login | Fault::Passphrase | Fault::Refused | Fault::OneSided)) {
-            AGAIN_REFUSED
-        } else {
-            AGAIN
-        };
-        roster.set(&node, NodeState::Closed(failed.fault, failed.why));
-        if silent && roster.go_elsewhere(&node) {
-            tokio::time::sleep(ELSEWHERE).await;
-            continue;
+        let refused = matches!(failed.fault, Some(Fault::Login | Fault::Passphrase | Fault::Refused | Fault::OneSided));
+        let was_open = lock(&roster.0.known).get(&node).is_some_and(Known::is_open);
+        if was_open {
+            pause.reset();
         }
+        let wait = if refused { AGAIN_REFUSED } else { pause.pause() };
+        roster.set(&node, NodeState::Closed(failed.fault, failed.why));
+        // Whoever answered there may not have been the one.
+        let wait = if roster.go_elsewhere(&node) { ELSEWHERE } else { wait };
         tokio::select! {
             () = tokio::time::sleep(wait) => {}
-            () = moved(&roster, &node, place, &mut bell) => {}
+            // Where it was not before, or again.
+            () = async {
+                until(&roster, &node, &mut bell, |place| place.is_none_or(|p| p.1 != news)).await;
+                tokio::time::sleep(ELSEWHERE).await;
+            } => {}
             () = stop.wait() => return,
+        }
+        // A new address is tried before the one that has failed.
+        if roster.place(&node).is_some_and(|p| p.0 == at && p.1 != news) {
+            roster.go_elsewhere(&node);
         }
     }
 }
 
-/// Waits until the node is elsewhere, started anew, or gone.
-async fn moved(roster: &Roster, node: &str, place: (SocketAddr, u64), bell: &mut watch::Receiver<u64>) {
-    while roster.place(node) == Some(place) {
+/// Waits until a node's place is such.
+async fn until(roster: &Roster, node: &str, bell: &mut watch::Receiver<u64>, is: impl Fn(Option<(SocketAddr, u64)>) -> bool) {
+    while !is(roster.place(node)) {
         if bell.changed().await.is_err() {
             std::future::pending::<()>().await;
         }
     }
 }
 
-async fn attend(roster: &Roster, caller: &Caller, node: &str, place: (SocketAddr, u64), pins: &[String]) -> Failed {
-    let mut session = match Session::open(caller, place.0, pins).await {
+/// Whether another node may be kept: where there are too many, one that has not shown its key and
+/// was not heard of for the longest time gives way.
+fn make_room(known: &mut BTreeMap<String, Known>, by: Option<IpAddr>) -> bool {
+    if by.is_some() && known.values().filter(|k| k.by == by).count() >= FROM_ONE_MAX {
+        return false;
+    }
+    if known.len() < NODES_MAX {
+        return true;
+    }
+    let oldest = known.iter().filter(|(_, k)| !k.fixed && !k.is_open() && k.confirmed.is_none()).min_by_key(|(_, k)| k.last);
+    let Some(oldest) = oldest.map(|(node, _)| node.clone()) else { return false };
+    known.remove(&oldest);
+    true
+}
+
+/// The next name of a machine whose own is taken.
+fn numbered(name: &str) -> String {
+    let mut names = Unique::default();
+    // What it has already counts on from there.
+    let (stem, number) = split_number(name);
+    (0..number).for_each(|_| drop(names.take(stem)));
+    names.take(stem)
+}
+
+/// `boathouse (2)` is the second of `boathouse`.
+fn split_number(name: &str) -> (&str, u32) {
+    let numbered = name.strip_suffix(')').and_then(|n| n.rsplit_once(" ("));
+    numbered.and_then(|(stem, n)| Some((stem, n.parse().ok().filter(|n| (2..1000).contains(n))?))).unwrap_or((name, 1))
+}
+
+async fn attend(roster: &Roster, caller: &Caller, node: &str, at: SocketAddr, pins: &[String]) -> Failed {
+    let mut session = match Session::open(caller, at, pins).await {
         Ok(s) => s,
         Err(f) => return f,
     };
@@ -395,13 +477,34 @@ async fn attend(roster: &Roster, caller: &Caller, node: &str, place: (SocketAddr
         let turned = session.turn().await;
         while let Some(event) = session.listener.poll_event() {
             match event {
-                ListenerEvent::Opened(hello) => roster.change(|known| {
-                    // One known by address only gets its name now.
-                    if let Some(k) = known.get_mut(node) {
-                        k.entry.machine = super::plain_name(&hello.machine);
+                ListenerEvent::Opened(hello) => {
+                    let mut is_other = false;
+                    roster.change(|known| {
+                        let Some(k) = known.get_mut(node) else { return };
+                        // One known by address only may be any.
+                        is_other = !k.fixed && hello.node != node;
+                        if !is_other {
+                            let machine = super::plain_name(&hello.machine);
+                            k.confirmed = Some((machine.clone(), hello.boot));
+                            (k.entry.machine, k.entry.boot) = (machine, hello.boot);
+                        }
+                    });
+                    if is_other {
+                        session.conn.close(0u32.into(), b"");
+                        return Failed::new(Some(Fault::Silent), format!("another node answers at {at}"));
                     }
-                }),
-                ListenerEvent::Catalogue(c) => roster.set(node, NodeState::Open(super::plain_catalogue(c))),
+                }
+                ListenerEvent::Catalogue(c) => {
+                    let c = super::plain_catalogue(c);
+                    roster.change(|known| {
+                        if let Some((k, name)) = known.get_mut(node).zip(c.machine.clone()) {
+                            k.entry.machine.clone_from(&name);
+                            k.confirmed.iter_mut().for_each(|(was, _)| was.clone_from(&name));
+                        }
+                    });
+                    roster.set(node, NodeState::Open(c));
+                    roster.settle_name(node);
+                }
                 ListenerEvent::Refused(r) => {
                     let fault = super::fault_of(r.code);
                     session.conn.close(0u32.into(), b"");
@@ -421,30 +524,64 @@ async fn attend(roster: &Roster, caller: &Caller, node: &str, place: (SocketAddr
 mod tests {
     use super::*;
 
-    fn entry(at: &[SocketAddr], boot: u64) -> NodeEntry {
-        NodeEntry { machine: "tower".into(), node: "1".into(), boot, group: "open".into(), at: at.to_vec() }
+    fn entry(node: &str, at: &[SocketAddr], boot: u64) -> NodeEntry {
+        NodeEntry { machine: "tower".into(), node: node.into(), boot, group: "open".into(), at: at.to_vec() }
+    }
+
+    fn at(n: u8) -> SocketAddr {
+        SocketAddr::from(([127, 59, 0, n], 7340))
     }
 
     #[test]
     fn a_machine_in_two_networks_stays_where_it_works_and_goes_to_where_it_was_heard_of_last() {
-        let at = |n: u8| SocketAddr::from(([127, 59, 0, n], 7340));
-        let mut k = Known::new(entry(&[at(1)], 7), at(1), false);
+        let mut k = Known::new(entry("1", &[at(1)], 7), at(1), false, None);
         assert_eq!(k.elsewhere(), None);
         for n in [2, 3, 1, 2] {
-            k.entry = entry(&[at(n)], 7);
-            k.heard();
+            k.heard(&[at(n)]);
         }
         assert_eq!((k.at, k.elsewhere()), (at(1), Some(at(2))), "the last one that is not in use");
         k.at = at(2);
         assert_eq!(k.elsewhere(), Some(at(1)));
         // However many addresses somebody claims to have, few are kept, the newest.
         for n in 0..200 {
-            k.entry = entry(&[at(n), at(n + 1)], 7);
-            k.heard();
+            k.heard(&[at(n), at(n + 1)]);
         }
         assert!(k.places.len() <= PLACES_MAX && k.places.last().is_some_and(|p| p.0 == at(200)));
+        // What was heard already is no news.
+        let news = k.news;
+        assert!(!k.heard(&[at(200)]) && k.news == news && k.heard(&[at(201)]));
     }
 
     #[test]
-    fn what_is_not_ours_is_no_name() {}
+    fn forged_announcements_fill_nothing() {
+        let mut known = BTreeMap::new();
+        let add = |known: &mut BTreeMap<String, Known>, node: String, by: u8| {
+            let by = Some(IpAddr::from([127, 59, 1, by]));
+            let room = make_room(known, by);
+            if room {
+                known.insert(node.clone(), Known::new(entry(&node, &[at(1)], 7), at(1), false, by));
+            }
+            room
+        };
+        // One that has shown its key, and is connected.
+        add(&mut known, "true".into(), 0);
+        let open = known.get_mut("true").expect("kept");
+        (open.state, open.confirmed) = (NodeState::Open(Catalogue::default()), Some(("tower".into(), 7)));
+        let from_one = (0..1000).filter(|n| add(&mut known, format!("one {n}"), 1)).count();
+        assert_eq!(from_one, FROM_ONE_MAX);
+        for n in 0..2000 {
+            add(&mut known, format!("many {n}"), (n % 200) as u8 + 2);
+        }
+        assert!(known.len() <= NODES_MAX && known.contains_key("true"));
+        // Another one still gets in, in place of one of them.
+        assert!(add(&mut known, "late".into(), 250) && known.contains_key("late") && known.len() <= NODES_MAX);
+    }
+
+    #[test]
+    fn numbers_behind_names_count_on() {
+        assert_eq!(split_number("boathouse"), ("boathouse", 1));
+        assert_eq!(split_number("boathouse (2)"), ("boathouse", 2));
+        assert_eq!(split_number("boathouse (x)"), ("boathouse (x)", 1));
+        assert_eq!((numbered("boathouse"), numbered("boathouse (2)")), ("boathouse (2)".into(), "boathouse (3)".into()));
+    }
 }

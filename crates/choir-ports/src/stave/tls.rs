@@ -4,7 +4,7 @@
 use super::{StaveError, identity::Identity};
 use choir_proto::stave::{ALPN, UNIT_MAX};
 use quinn::{
-    EndpointConfig, MtuDiscoveryConfig, TransportConfig, VarInt,
+    Connection, EndpointConfig, MtuDiscoveryConfig, TransportConfig, VarInt,
     congestion::CubicConfig,
     crypto::rustls::{QuicClientConfig, QuicServerConfig},
 };
@@ -20,8 +20,11 @@ use std::{sync::Arc, time::Duration};
 /// A peer that says nothing for so long is gone.
 const SILENCE: Duration = Duration::from_millis(1500);
 const KEEP_ALIVE: Duration = Duration::from_millis(400);
-/// Units on their way to one receiver.
+/// Units on their way to one receiver, and their bytes.
 const UNITS: u32 = 512;
+const UNIT_BYTES: u32 = 64 << 20;
+/// What a peer that has shown nothing may send: some control messages of the largest size.
+const CONTROL_BYTES: u32 = 1 << 20;
 /// Largest packet tried, where networks carry large frames. Ten of them go to the system at once,
 /// which takes 65 507 bytes and loses what is more without a word.
 const MTU_MOST: u16 = 6500;
@@ -113,11 +116,11 @@ pub(super) fn configs(identity: &Identity) -> Result<Configs, StaveError> {
         .with_client_auth_cert(vec![identity.cert()], identity.key())
         .map_err(|e| failed(e.to_string()))?;
     client.alpn_protocols = vec![ALPN.to_vec()];
-    let transport = Arc::new(transport());
+    let (serves, calls) = (Arc::new(transport(1)), Arc::new(transport(0)));
     let mut server = quinn::ServerConfig::with_crypto(Arc::new(QuicServerConfig::try_from(server).map_err(|e| failed(e.to_string()))?));
-    server.transport_config(transport.clone());
+    server.transport_config(serves);
     let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(client).map_err(|e| failed(e.to_string()))?));
-    client.transport_config(transport);
+    client.transport_config(calls);
     // The same after a restart: old peers learn at once that what they knew is gone.
     let reset = ring::hmac::Key::new(ring::hmac::HMAC_SHA256, &identity.own_secret("stave-1 reset"));
     let mut endpoint = EndpointConfig::new(Arc::new(reset));
@@ -125,7 +128,14 @@ pub(super) fn configs(identity: &Identity) -> Result<Configs, StaveError> {
     Ok(Configs { endpoint, server, client })
 }
 
-fn transport() -> TransportConfig {
+/// Lets a peer that this end takes units of send them, once it has shown that it belongs here.
+pub(super) fn let_units_in(conn: &Connection) {
+    conn.set_receive_window(VarInt::from_u32(UNIT_BYTES));
+    conn.set_max_concurrent_uni_streams(VarInt::from_u32(UNITS));
+}
+
+/// The peer may open so many control streams, and none for units.
+fn transport(controls: u32) -> TransportConfig {
     let mut cubic = CubicConfig::default();
     cubic.initial_window(FIRST_WINDOW);
     let mut mtu = MtuDiscoveryConfig::default();
@@ -134,10 +144,10 @@ fn transport() -> TransportConfig {
     t.max_idle_timeout(SILENCE.try_into().ok())
         .keep_alive_interval(Some(KEEP_ALIVE))
         .initial_rtt(Duration::from_millis(20))
-        .max_concurrent_uni_streams(VarInt::from_u32(UNITS))
-        .max_concurrent_bidi_streams(VarInt::from_u32(1))
+        .max_concurrent_uni_streams(VarInt::from_u32(0))
+        .max_concurrent_bidi_streams(VarInt::from_u32(controls))
         .stream_receive_window(VarInt::from_u32(UNIT_MAX as u32 + (1 << 16)))
-        .receive_window(VarInt::from_u32(64 << 20))
+        .receive_window(VarInt::from_u32(CONTROL_BYTES))
         .send_window(64 << 20)
         // One unit after the other, not all of them a little.
         .send_fairness(false)

@@ -11,7 +11,7 @@ use super::{
     url::RtspUrl,
 };
 use crate::{
-    auth::{Challenge, Credentials, challenges},
+    auth::{Challenge, Credentials, Scheme, challenges},
     foreign::plain,
 };
 use bytes::{Bytes, BytesMut};
@@ -59,6 +59,8 @@ pub struct ClientConfig {
     /// Of the challenges of a device, leave out this many of the best: another one is tried after a
     /// refusal.
     pub skip_schemes: usize,
+    /// The device has asked for more than the password itself before: that is never sent to it.
+    pub no_basic: bool,
     /// Name given in requests.
     pub software: String,
     /// Random, for proofs.
@@ -415,7 +417,9 @@ impl Client {
     }
 
     fn challenged(&mut self, now: Instant, mut pending: Pending, r: &Response) {
-        let offered = challenges(r.headers.all("WWW-Authenticate"));
+        let mut offered = challenges(r.headers.all("WWW-Authenticate"));
+        let better = self.config.no_basic || offered.iter().any(|c| c.scheme != Scheme::Basic);
+        offered.retain(|c| c.scheme != Scheme::Basic || !better);
         let Some(best) = offered.get(self.config.skip_schemes.min(offered.len().saturating_sub(1))).cloned() else {
             return self.end(ClientEnd::Nonsense("the device requires an authentication scheme that is not supported".into()));
         };

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::auth::{Challenge, Credentials, Scheme, Verdict};
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, VecDeque},
     net::{IpAddr, SocketAddr},
     time::{Duration, Instant},
 };
@@ -21,6 +21,8 @@ const SESSIONS_MAX: usize = 512;
 const NONCE_LIFE: Duration = Duration::from_secs(300);
 /// Old numbers that are told from made-up ones.
 const NONCES_KEPT: usize = 4;
+/// Proofs that are remembered, to know them when somebody else sends them again.
+const PROOFS_KEPT: usize = 256;
 
 /// What can be watched under one path.
 #[derive(Debug, Clone, Default)]
@@ -80,6 +82,8 @@ pub struct Server {
     random: u64,
     nonce: (String, Instant),
     old: Vec<String>,
+    /// Proofs made with the present number, and the connection that each came by.
+    proofs: VecDeque<(String, u64)>,
 }
 
 impl Server {
@@ -87,7 +91,15 @@ impl Server {
     #[must_use]
     pub fn new(config: ServerConfig, now: Instant) -> Self {
         let random = config.seed | 1;
-        let mut server = Self { config, sessions: BTreeMap::new(), next: 1, random, nonce: (String::new(), now), old: Vec::new() };
+        let mut server = Self {
+            config,
+            sessions: BTreeMap::new(),
+            next: 1,
+            random,
+            nonce: (String::new(), now),
+            old: Vec::new(),
+            proofs: VecDeque::new(),
+        };
         server.nonce.0 = server.draw();
         server
     }
@@ -221,7 +233,7 @@ impl Server {
         let Some(place) = place else { return Response::new(404) };
         let mount = catalog.mount(place);
         if let Some(credentials) = &mount.credentials
-            && let Some(refused) = self.refuse(now, request, credentials)
+            && let Some(refused) = self.refuse(now, connection, request, credentials)
         {
             return refused;
         }
@@ -294,7 +306,7 @@ impl Server {
         }
     }
 
-    fn refuse(&mut self, now: Instant, request: &Request, credentials: &Credentials) -> Option<Response> {
+    fn refuse(&mut self, now: Instant, connection: u64, request: &Request, credentials: &Credentials) -> Option<Response> {
         if now.saturating_duration_since(self.nonce.1) > NONCE_LIFE {
             self.age_nonces(now);
         }
@@ -307,18 +319,48 @@ impl Server {
             stale: false,
         };
         let header = request.headers.get("Authorization");
-        let verdict = challenge.judge(header, credentials, request.method.word(), &request.uri, |n| self.old.iter().any(|o| o == n));
+        // Who can do better than MD5 may.
+        let both = self.config.scheme == Scheme::Md5;
+        let better = Challenge { scheme: Scheme::Sha256, ..challenge.clone() };
+        let taken = if both && header.is_some_and(|h| h.contains("SHA-256")) { &better } else { &challenge };
+        let mut verdict = taken.judge(header, credentials, request.method.word(), &request.uri, |n| self.old.iter().any(|o| o == n));
+        if verdict == Verdict::Right && self.is_replayed(connection, header.unwrap_or_default()) {
+            self.age_nonces(now);
+            (challenge.nonce, verdict) = (self.nonce.0.clone(), Verdict::Stale);
+        }
         challenge.stale = verdict == Verdict::Stale;
         (verdict != Verdict::Right).then(|| {
             let mut r = Response::new(401);
             r.headers.add("WWW-Authenticate", challenge.header());
+            if both {
+                r.headers.add("WWW-Authenticate", Challenge { scheme: Scheme::Sha256, ..challenge }.header());
+            }
             r
         })
+    }
+
+    /// Another connection has made the same proof: its counter and its own number are part of it,
+    /// so that somebody has heard it and sends it again. Not of Basic, which is always the same.
+    fn is_replayed(&mut self, connection: u64, header: &str) -> bool {
+        if !header.contains("nc=") {
+            return false;
+        }
+        match self.proofs.iter().find(|(proof, _)| proof == header) {
+            Some((_, by)) => *by != connection,
+            None => {
+                if self.proofs.len() == PROOFS_KEPT {
+                    self.proofs.pop_front();
+                }
+                self.proofs.push_back((header.to_owned(), connection));
+                false
+            }
+        }
     }
 
     /// Makes every number given out so far an old one.
     fn age_nonces(&mut self, now: Instant) {
         let fresh = self.draw();
+        self.proofs.clear();
         self.old.push(std::mem::replace(&mut self.nonce, (fresh, now)).0);
         if self.old.len() > NONCES_KEPT {
             self.old.remove(0);
@@ -539,6 +581,19 @@ mod tests {
         assert_eq!(refused.status, 401);
         let read = |r: &Response| super::super::challenges(r.headers.all("WWW-Authenticate")).remove(0);
         let answer = read(&refused).answer(&user, "DESCRIBE", "rtsp://127.20.0.1:8554/boathouse-1", 1, "x");
+        assert_eq!(ask(&mut s, &c, 1, Method::Describe, "boathouse-1", &[("Authorization", &answer)]).0.status, 200);
+        // Somebody who has heard it gets no further with it, and the user goes on with a new
+        // number.
+        assert_eq!(ask(&mut s, &c, 1, Method::Describe, "boathouse-1", &[("Authorization", &answer)]).0.status, 200);
+        let (replayed, _) = ask(&mut s, &c, 2, Method::Describe, "boathouse-1", &[("Authorization", &answer)]);
+        assert_eq!((replayed.status, read(&replayed).stale), (401, true));
+        let answer = read(&replayed).answer(&user, "DESCRIBE", "rtsp://127.20.0.1:8554/boathouse-1", 1, "x");
+        assert_eq!(ask(&mut s, &c, 1, Method::Describe, "boathouse-1", &[("Authorization", &answer)]).0.status, 200);
+        // MD5 and SHA-256 are offered, and both taken.
+        let offered = super::super::challenges(refused.headers.all("WWW-Authenticate"));
+        assert_eq!(offered.iter().map(|o| o.scheme).collect::<Vec<_>>(), [Scheme::Sha256, Scheme::Md5]);
+        let now = super::super::challenges(replayed.headers.all("WWW-Authenticate")).pop().expect("MD5");
+        let answer = now.answer(&user, "DESCRIBE", "rtsp://127.20.0.1:8554/boathouse-1", 1, "y");
         assert_eq!(ask(&mut s, &c, 1, Method::Describe, "boathouse-1", &[("Authorization", &answer)]).0.status, 200);
         s.age_nonces(Instant::now());
         let (again, _) = ask(&mut s, &c, 1, Method::Describe, "boathouse-1", &[("Authorization", &answer)]);

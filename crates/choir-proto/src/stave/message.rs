@@ -159,6 +159,9 @@ pub struct Catalogue {
     /// `key`, `pinned`, both, or `open`.
     #[serde(default)]
     pub secured: String,
+    /// Name of the machine, which may have changed since the greeting.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
 }
 
 /// How units travel.

@@ -108,6 +108,9 @@ struct Inner {
     sources: Mutex<Sources>,
     receivers: Mutex<BTreeMap<u64, Arc<Receiver>>>,
     next: AtomicU64,
+    /// A directory tells all of all in a moment, and when it last did.
+    telling: AtomicBool,
+    told: Mutex<Option<Instant>>,
     directory: watch::Sender<BTreeMap<u64, NodeEntry>>,
     keeps_directory: AtomicBool,
     roster: Mutex<Option<Roster>>,
@@ -181,6 +184,8 @@ impl Node {
             sources: Mutex::default(),
             receivers: Mutex::default(),
             next: AtomicU64::new(1),
+            telling: false.into(),
+            told: Mutex::default(),
             directory: watch::channel(BTreeMap::new()).0,
             keeps_directory: false.into(),
             roster: Mutex::default(),
@@ -252,6 +257,7 @@ impl Node {
                     for s in lock(&me.0.sources).all.values() {
                         s.status.note(Notice::MachineNameTaken { wanted: was.clone(), got: name.clone() });
                     }
+                    me.republish();
                 }
             }
         });

@@ -1,9 +1,12 @@
 //! Those who connect: let in, listened to, answered.
 
 use super::{Node, Receiver};
-use crate::stave::{
-    session::{exported, fingerprint_of, words},
-    units::REPAIR_MARK,
+use crate::{
+    callers::Callers,
+    stave::{
+        session::{exported, fingerprint_of, words},
+        units::REPAIR_MARK,
+    },
 };
 use bytes::{Buf, Bytes, BytesMut};
 use choir_host::{Stop, clock::sleep_until, lock};
@@ -18,8 +21,18 @@ use std::{
 };
 use tokio::sync::{Notify, oneshot, watch};
 
-/// Receivers at a time.
+/// Receivers that have shown that they may come in, at a time.
 const RECEIVERS: usize = 256;
+/// Connections, in all and from one address: also of those who have shown nothing yet.
+const CONNECTIONS: usize = 4 * RECEIVERS;
+const FROM_ONE: usize = 128;
+/// Control bytes that may wait for one receiver.
+const WAITING_MOST: usize = 2 << 20;
+/// Nodes that a directory tells of, and the longest that each text of them may be.
+const NODES: usize = 256;
+const TEXT_MOST: usize = 100;
+/// Between two times at which a directory tells all of all.
+const TELL_EVERY: Duration = Duration::from_millis(200);
 /// Packets that are sent again are of no use later.
 const REPAIR_WITHIN: Duration = Duration::from_millis(500);
 /// From connection to control stream.
@@ -28,6 +41,7 @@ const CONTROL_WITHIN: Duration = Duration::from_secs(3);
 const STUCK: Duration = Duration::from_secs(3);
 
 pub(super) async fn accept(node: Node, mut stop: Stop) {
+    let callers = Callers::new(CONNECTIONS, FROM_ONE);
     loop {
         let incoming = tokio::select! {
             i = node.0.caller.endpoint().accept() => i,
@@ -39,12 +53,15 @@ pub(super) async fn accept(node: Node, mut stop: Stop) {
             let _ = incoming.retry();
             continue;
         }
-        if node.0.caller.endpoint().open_connections() > 4 * RECEIVERS {
+        let Some(place) = callers.admit(incoming.remote_address().ip()) else {
             incoming.refuse();
             continue;
-        }
+        };
         let (me, stop) = (node.clone(), stop.clone());
-        let task = tokio::spawn(async move { me.serve(incoming, stop).await });
+        let task = tokio::spawn(async move {
+            me.serve(incoming, stop).await;
+            drop(place);
+        });
         let mut tasks = lock(&node.0.tasks);
         tasks.retain(|t| !t.is_finished());
         tasks.push(task);
@@ -68,25 +85,21 @@ impl Node {
         let id = self.0.next.fetch_add(1, Ordering::Relaxed);
         let speaker = Mutex::new(Speaker::new(config, Instant::now()));
         let receiver = Arc::new(Receiver { id, conn: conn.clone(), speaker, bell: Notify::new(), repairing: false.into() });
-        let admitted = {
-            let mut all = lock(&self.0.receivers);
-            let room = all.len() < RECEIVERS;
-            if room {
-                all.insert(id, receiver.clone());
-            }
-            room
-        };
-        if !admitted {
-            let full = choir_proto::stave::Message::Refuse(Refusal { code: RefusalCode::Full, why: "receiver limit (256) reached".into() });
-            let _ = send.write_all(&frame(&full)).await;
-            let _ = send.finish();
-            let _ = tokio::time::timeout(CONTROL_WITHIN, send.stopped()).await;
-            return;
-        }
-        self.republish();
         let mut out = BytesMut::new();
+        // Since when it has taken none of what waits.
+        let mut waits = None::<Instant>;
         let why = loop {
-            self.pump(&receiver, &mut out);
+            if !self.pump(&receiver, &mut out) {
+                let full = Refusal { code: RefusalCode::Full, why: "receiver limit (256) reached".into() };
+                let _ = send.write_all(&frame(&choir_proto::stave::Message::Refuse(full))).await;
+                let _ = send.finish();
+                let _ = tokio::time::timeout(CONTROL_WITHIN, send.stopped()).await;
+                return;
+            }
+            if out.len() > WAITING_MOST {
+                break "it takes no control messages".into();
+            }
+            let stuck = if out.is_empty() { None } else { Some(*waits.get_or_insert_with(Instant::now) + STUCK) };
             let (done, due) = {
                 let s = lock(&receiver.speaker);
                 (s.is_done(), s.poll_timeout())
@@ -97,10 +110,14 @@ impl Node {
                 break String::new();
             }
             tokio::select! {
-                written = tokio::time::timeout(STUCK, send.write(&out)), if !out.is_empty() => match written {
-                    Ok(Ok(n)) => out.advance(n),
-                    _ => break "it takes no control messages".into(),
+                written = send.write(&out), if !out.is_empty() => match written {
+                    Ok(n) => {
+                        out.advance(n);
+                        waits = None;
+                    }
+                    Err(_) => break "it takes no control messages".into(),
                 },
+                () = sleep_until(stuck), if stuck.is_some() => break "it takes no control messages".into(),
                 read = recv.read_chunk(64 << 10, true) => match read {
                     Ok(Some(chunk)) => {
                         let handled = lock(&receiver.speaker).handle_control(Instant::now(), &chunk.bytes);
@@ -126,14 +143,25 @@ impl Node {
         self.tell_directory();
     }
 
-    /// Takes in what a receiver wants, and gathers what it is to be told.
-    fn pump(&self, receiver: &Arc<Receiver>, out: &mut BytesMut) {
+    /// Takes in what a receiver wants, and gathers what it is to be told. False when there is no
+    /// room for it.
+    fn pump(&self, receiver: &Arc<Receiver>, out: &mut BytesMut) -> bool {
         let mut viewers_changed = false;
         loop {
             let event = lock(&receiver.speaker).poll_event();
             let Some(event) = event else { break };
             match event {
-                SpeakerEvent::Opened(_) => self.tell_directory(),
+                SpeakerEvent::Opened(_) => {
+                    // Places are for those who may come in, not for whoever calls.
+                    let mut all = lock(&self.0.receivers);
+                    if all.len() >= RECEIVERS {
+                        return false;
+                    }
+                    all.insert(receiver.id, receiver.clone());
+                    drop(all);
+                    viewers_changed = true;
+                    self.tell_directory();
+                }
                 SpeakerEvent::Wishes(_) | SpeakerEvent::Enough(_) => viewers_changed = true,
                 SpeakerEvent::Tally(name, tally) => self.say_tally(receiver.id, &name, tally),
                 SpeakerEvent::Camera(order) => self.order(receiver, order.id, &order.source, order.verb),
@@ -163,6 +191,7 @@ impl Node {
         while let Some(data) = speaker.poll_control() {
             out.extend_from_slice(&data);
         }
+        true
     }
 
     fn order(&self, receiver: &Arc<Receiver>, id: u32, name: &str, verb: CameraVerb) {
@@ -216,23 +245,39 @@ impl Node {
     }
 
     fn announce(&self, receiver: &Receiver, entry: NodeEntry) {
-        if !self.0.keeps_directory.load(Ordering::Acquire) || entry.at.is_empty() || entry.at.len() > 8 {
+        let texts = [&entry.machine, &entry.node, &entry.group];
+        let fits =
+            !entry.at.is_empty() && entry.at.len() <= 8 && texts.iter().all(|t| t.len() <= TEXT_MOST && !t.chars().any(char::is_control));
+        if !fits || !self.0.keeps_directory.load(Ordering::Acquire) {
             return;
         }
         let entry = entry.seen_from(receiver.conn.remote_address().ip());
-        self.0.directory.send_modify(|d| drop(d.insert(receiver.id, entry)));
-        self.tell_directory();
+        let is_new = self.0.directory.send_if_modified(|d| {
+            let room = d.len() < NODES || d.contains_key(&receiver.id);
+            room && d.insert(receiver.id, entry.clone()).as_ref() != Some(&entry)
+        });
+        if is_new {
+            self.tell_directory();
+        }
     }
 
+    /// Tells all of all, now or soon: many who come and go at once are told of together.
     fn tell_directory(&self) {
-        if !self.0.keeps_directory.load(Ordering::Acquire) {
+        if !self.0.keeps_directory.load(Ordering::Acquire) || self.0.telling.swap(true, Ordering::AcqRel) {
             return;
         }
-        let nodes = Nodes { nodes: self.0.directory.borrow().values().cloned().collect() };
-        for r in self.everybody() {
-            lock(&r.speaker).nodes(nodes.clone());
-            r.bell.notify_one();
-        }
+        let me = self.clone();
+        let wait = lock(&self.0.told).map_or(Duration::ZERO, |told| (told + TELL_EVERY).saturating_duration_since(Instant::now()));
+        tokio::spawn(async move {
+            tokio::time::sleep(wait).await;
+            me.0.telling.store(false, Ordering::Release);
+            *lock(&me.0.told) = Some(Instant::now());
+            let nodes = Nodes { nodes: me.0.directory.borrow().values().cloned().collect() };
+            for r in me.everybody() {
+                lock(&r.speaker).nodes(nodes.clone());
+                r.bell.notify_one();
+            }
+        });
     }
 }
 

@@ -132,7 +132,11 @@ impl Node {
                     multicast: s.group.is_some(),
                 }
             });
-            Catalogue { sources: offers.collect(), secured: secured(self.0.caller.key().is_some(), !self.0.pins.is_empty()).into() }
+            Catalogue {
+                sources: offers.collect(),
+                secured: secured(self.0.caller.key().is_some(), !self.0.pins.is_empty()).into(),
+                machine: Some(self.machine()),
+            }
         };
         let now = Instant::now();
         for r in receivers {

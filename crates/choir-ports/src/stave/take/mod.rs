@@ -8,6 +8,7 @@ use super::{
     plain_name,
     roster::NodeState,
     session::{Failed, Session},
+    tls::let_units_in,
     units::{self, Arrived, REPAIR_MARK, UnitTap},
 };
 use crate::{
@@ -204,6 +205,7 @@ impl Taker {
             while let Some(event) = session.listener.poll_event() {
                 match event {
                     ListenerEvent::Opened(hello) => {
+                        let_units_in(&conn);
                         let how = plain_name(&hello.machine);
                         self.plan.status.set_joining(Joining::Requesting { machine: how.clone(), name: self.plan.link.name.clone() });
                         stream.machine = how;
