@@ -81,7 +81,7 @@ impl Catalog for House {
 
 fn server(now: Instant) -> Server {
     let (realm, software) = ("boathouse".to_owned(), "test".to_owned());
-    Server::new(ServerConfig { realm, scheme: Scheme::Sha256, software, ports: Some((8000, 8001)), seed: 3 }, now)
+    Server::new(ServerConfig { realm, scheme: Scheme::Sha256, better: false, software, ports: Some((8000, 8001)), seed: 3 }, now)
 }
 
 fn client(user: Option<Credentials>, now: Instant) -> Client {

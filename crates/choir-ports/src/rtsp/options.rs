@@ -26,6 +26,8 @@ pub enum UdpManner {
 pub struct ServerOptions {
     /// How credentials are to be proved.
     pub scheme: Scheme,
+    /// SHA-256 is taken as well.
+    pub better: bool,
     /// Has the last word on each answer.
     pub response: Option<Box<TouchResponse>>,
     /// Has the last word on each packet; false drops it.
@@ -38,7 +40,7 @@ pub struct ServerOptions {
 
 impl Default for ServerOptions {
     fn default() -> Self {
-        Self { scheme: Scheme::Md5, response: None, packet: None, reports: true, udp: UdpManner::Sent }
+        Self { scheme: Scheme::Md5, better: true, response: None, packet: None, reports: true, udp: UdpManner::Sent }
     }
 }
 

@@ -89,6 +89,7 @@ impl RtspServer {
         let config = ServerConfig {
             realm: "Cable Choir".into(),
             scheme: options.scheme,
+            better: options.better,
             software: SOFTWARE.into(),
             ports: (options.udp != UdpManner::Refused).then_some(ports),
             seed: u64::from_be_bytes(secret_random()?),

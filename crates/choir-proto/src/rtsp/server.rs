@@ -65,6 +65,8 @@ pub struct ServerConfig {
     pub realm: String,
     /// How they are to be proved.
     pub scheme: Scheme,
+    /// Whoever can prove it by SHA-256 may.
+    pub better: bool,
     /// Name given in answers.
     pub software: String,
     /// The sender's own UDP ports.
@@ -319,8 +321,7 @@ impl Server {
             stale: false,
         };
         let header = request.headers.get("Authorization");
-        // Who can do better than MD5 may.
-        let both = self.config.scheme == Scheme::Md5;
+        let both = self.config.better;
         let better = Challenge { scheme: Scheme::Sha256, ..challenge.clone() };
         let taken = if both && header.is_some_and(|h| h.contains("SHA-256")) { &better } else { &challenge };
         let mut verdict = taken.judge(header, credentials, request.method.word(), &request.uri, |n| self.old.iter().any(|o| o == n));
@@ -497,6 +498,7 @@ mod tests {
         let config = ServerConfig {
             realm: "Tarn Hollow".into(),
             scheme: Scheme::Md5,
+            better: true,
             software: "Cable Choir".into(),
             ports: Some((8000, 8001)),
             seed: 5,

@@ -146,6 +146,8 @@ pub(super) fn options(manners: &[Manner], credentials: Option<Credentials>, coun
     };
     ServerOptions {
         scheme: Scheme::Md5,
+        // As most cameras.
+        better: false,
         response: Some(Box::new(response)),
         packet: Some(Box::new(packet)),
         reports: !has(Manner::NoReports),
