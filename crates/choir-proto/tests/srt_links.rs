@@ -288,6 +288,31 @@ fn keys_are_refreshed_many_times_without_losing_a_packet() {
 }
 
 #[test]
+fn a_key_whose_successor_is_never_confirmed_is_given_up_all_the_same() {
+    let mut pair = clean(12);
+    let config = LinkConfig { refresh: Refresh { after: 40, announce: 10 }, ..pass("tarn hollow one") };
+    pair.call(config.clone(), config);
+    assert!(pair.join(ms(500)));
+    // The peer's word for it never comes.
+    pair.sieves[A] = Some(Box::new(|_, data| !matches!(Packet::parse(data), Ok(Packet::Control { control: Control::KeyResponse(_), .. }))));
+    let (from, to) = (pair.up(A).expect("up"), pair.up(B).expect("up"));
+    let refreshes = |pair: &Pair| pair.ends[A].link_stats(from).expect("stats").key_refreshes;
+    for n in 0..40 * 63 {
+        pair.send(A, from, payload(n, 400));
+        pair.run_for(ms(1));
+    }
+    assert_eq!(refreshes(&pair), 0, "not before it has to be");
+    for n in 0..200 {
+        pair.send(A, from, payload(n, 400));
+        pair.run_for(ms(1));
+    }
+    assert!(refreshes(&pair) >= 1);
+    pair.run_for(ms(500));
+    // It has the key, since only the answer was lost.
+    assert_eq!(pair.ends[B].link_stats(to).expect("stats").undecrypted, 0);
+}
+
+#[test]
 fn payloads_are_not_readable_on_the_wire() {
     let mut pair = clean(15);
     pair.call(pass("tarn hollow one"), pass("tarn hollow one"));

@@ -96,6 +96,23 @@ fn a_light_acknowledgement_is_not_answered() {
 }
 
 #[test]
+fn a_capacity_that_no_path_has_is_not_believed() {
+    let mut pair = Pair::new(8, Faults::default(), Faults::default());
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(1000)));
+    let conn = pair.up(A).expect("up");
+    // A full acknowledgement (draft, 3.2.4): rate, capacity and bytes are its last three words.
+    let words = |capacity: u32, bytes: u32| [0x8002_0000, 1, 0, conn.0, 0, 100_000, 50_000, 8192, 1, capacity, bytes];
+    for (capacity, bytes) in [(u32::MAX, u32::MAX), (2, u32::MAX), (1 << 30, 1316)] {
+        let data: Vec<u8> = words(capacity, bytes).into_iter().flat_map(u32::to_be_bytes).collect();
+        pair.inject(A, pair.addr[B], &data);
+        let now = pair.instant(A);
+        let told = pair.ends[A].take_glance(now, conn).and_then(|g| g.capacity_bps).expect("told");
+        assert!(told <= 1_000_000_000_000, "{told}");
+    }
+}
+
+#[test]
 fn a_small_window_at_the_peer_is_what_is_told() {
     let faults = Faults { delay: ms(40), ..Faults::default() };
     let mut pair = Pair::new(5, faults.clone(), faults);

@@ -45,8 +45,13 @@ const NEW_WAITS_SHARE: i64 = 4;
 /// meanwhile. A peer that never says so gets them then.
 const KEY_WAITS_US: i64 = 1_000_000;
 const FIRST_KEY_EVERY_US: i64 = 20_000;
+/// A key serves so many times its packets at most while its successor is not confirmed: 2^30 as a
+/// rule.
+const UNCONFIRMED_MOST: u64 = 64;
 /// Between two repeats of a packet while no round trip has been measured.
 const GUARD_UNMEASURED_US: i64 = 20_000;
+/// No path has more; a peer may write anything.
+const CAPACITY_MAX_BPS: u64 = 1_000_000_000_000;
 
 /// What a handshake agreed on.
 #[derive(Debug)]
@@ -464,6 +469,11 @@ impl Connection {
             k.keys.retire(other);
             k.old_until = None;
         }
+        // Numbers come round after 2^31 packets: no key may live for that long, confirmed or not.
+        let overdue = k.used >= refresh.after.saturating_mul(UNCONFIRMED_MOST);
+        if overdue {
+            k.announced.take_if(|a| a.first);
+        }
         // A slot is free for a new key only when no packet of its old one can be asked for any
         // more.
         let free = self.send.oldest_key() != Some(other);
@@ -474,8 +484,8 @@ impl Connection {
                 k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false, first: false });
             }
         }
-        // An unconfirmed key is never switched to: the peer could not read a single packet.
-        if k.used >= refresh.after && k.announced.as_ref().is_some_and(|a| a.confirmed && !a.first) {
+        // An unconfirmed key is not switched to before that: the peer could not read a packet.
+        if k.used >= refresh.after && k.announced.as_ref().is_some_and(|a| (a.confirmed || overdue) && !a.first) {
             k.flag = other;
             k.used = 0;
             k.announced = None;
@@ -662,8 +672,9 @@ impl Connection {
         }
         if let Some(r) = ack.rates {
             let estimated = r.capacity_packets_per_s != r.packets_per_s && r.packets_per_s > 0;
-            let bps = u64::from(r.capacity_packets_per_s) * 8 * on_wire(r.packets_per_s, r.bytes_per_s);
-            self.peer_capacity = estimated.then_some(bps);
+            let bits = 8 * on_wire(r.packets_per_s, r.bytes_per_s);
+            let bps = u64::from(r.capacity_packets_per_s).saturating_mul(bits);
+            self.peer_capacity = estimated.then_some(bps.min(CAPACITY_MAX_BPS));
         }
         self.stats.peer_packets_per_s = ack.rates.map(|r| r.packets_per_s).or(self.stats.peer_packets_per_s);
         self.send.handle_ack(ack.next);
