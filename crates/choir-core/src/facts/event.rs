@@ -201,6 +201,12 @@ pub enum RecordingStep {
 }
 
 impl EventKind {
+    /// Anybody who reaches a port can cause it, as often as he likes.
+    #[must_use]
+    pub fn is_by_strangers(&self) -> bool {
+        matches!(self, Self::Notice(Notice::CallerRefused(_)))
+    }
+
     /// How bad it is.
     #[must_use]
     pub fn grade(&self) -> EventGrade {

@@ -13,7 +13,7 @@ use std::{
     collections::BTreeMap,
     net::{IpAddr, Ipv4Addr, SocketAddr},
     sync::{Arc, Mutex},
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::{
     sync::{mpsc, watch},
@@ -23,6 +23,9 @@ use tokio::{
 /// What is said to all is lost easily: said and asked so often at the start, then now and then.
 const FIRST: [Duration; 4] = [Duration::ZERO, Duration::from_millis(150), Duration::from_millis(400), Duration::from_secs(1)];
 const LATER: Duration = Duration::from_secs(5);
+
+/// Questions that are answered, by each interface.
+const ANSWERS_A_SECOND: u32 = 20;
 
 /// How often it is looked for interfaces that have come, gone, or got another address.
 const LOOK: Duration = Duration::from_millis(500);
@@ -89,7 +92,7 @@ pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) ->
                 }
                 let Ok(socket) = MulticastSocket::open(MDNS, ip) else { continue };
                 let (end, ends) = Stop::new();
-                let lan = Lan { socket, ip, own: own.clone(), tell: tell.clone() };
+                let lan = Lan { socket, ip, prefix: prefix_of(ip), own: own.clone(), tell: tell.clone() };
                 open.insert(ip, (end, tokio::spawn(lan.run(ends))));
             }
             tell.interfaces.send_if_modified(|n| n.replace(open.len()) != Some(open.len()));
@@ -101,16 +104,33 @@ pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) ->
     })
 }
 
+/// Answers to questions, so many a second.
+#[derive(Default)]
+struct Answers(Option<(Instant, u32)>);
+
+impl Answers {
+    fn may(&mut self, now: Instant) -> bool {
+        let (since, count) = self.0.get_or_insert((now, 0));
+        if now.saturating_duration_since(*since) >= Duration::from_secs(1) {
+            (*since, *count) = (now, 0);
+        }
+        *count += 1;
+        *count <= ANSWERS_A_SECOND
+    }
+}
+
 struct Lan {
     socket: MulticastSocket,
     ip: Ipv4Addr,
+    /// Of its network.
+    prefix: u8,
     own: OwnEntry,
     tell: Tell,
 }
 
 impl Lan {
     async fn run(mut self, mut stop: Stop) {
-        let mut got = Vec::new();
+        let (mut got, mut answers) = (Vec::new(), Answers::default());
         let start = tokio::time::Instant::now();
         let mut turn = 0;
         loop {
@@ -129,7 +149,10 @@ impl Lan {
             }
             for (from, data) in got.drain(..) {
                 if dns::asks(&data) {
-                    self.say(Some(from), false);
+                    // Only neighbours ask, and not by the hundred (RFC 6762, 5.5 and 6).
+                    if self.is_near(from.ip()) && answers.may(Instant::now()) {
+                        self.say(Some(from), false);
+                    }
                     continue;
                 }
                 for h in dns::read(&data, from.ip()) {
@@ -139,6 +162,13 @@ impl Lan {
                 }
             }
         }
+    }
+
+    /// It is on the network of this interface.
+    fn is_near(&self, from: IpAddr) -> bool {
+        let IpAddr::V4(from) = from else { return false };
+        let mask = u32::MAX.checked_shl(32 - u32::from(self.prefix)).unwrap_or(0);
+        u32::from(from) & mask == u32::from(self.ip) & mask
     }
 
     fn say(&self, to: Option<SocketAddr>, leaving: bool) {
@@ -155,5 +185,26 @@ impl Lan {
             Some(to) => self.socket.send_to(to, &data),
             None => self.socket.send(&data),
         }
+    }
+}
+
+/// Bits of the network that an own address is in; of loopback every address is near.
+fn prefix_of(ip: Ipv4Addr) -> u8 {
+    if ip.is_loopback() {
+        return 8;
+    }
+    own_interfaces().unwrap_or_default().iter().find(|i| i.ip == ip).map_or(32, |i| i.prefix)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_flood_of_questions_gets_few_answers() {
+        let (mut answers, now) = (Answers::default(), Instant::now());
+        let given = |answers: &mut Answers, at: Instant| (0..1000).filter(|_| answers.may(at)).count();
+        assert_eq!(given(&mut answers, now), ANSWERS_A_SECOND as usize);
+        assert_eq!(given(&mut answers, now + Duration::from_secs(1)), ANSWERS_A_SECOND as usize);
     }
 }
