@@ -3,7 +3,7 @@
 use super::{
     Outgoing, Pace, STREAM_SIZE, TRAIN,
     tally::Tally,
-    wire::{Datagram, Key, Message},
+    wire::{Datagram, Key, Message, Side},
 };
 use rand_chacha::ChaCha8Rng;
 use rand_core::{RngCore, SeedableRng};
@@ -49,7 +49,7 @@ impl Answerer {
     pub fn new(token: &str, limit_bps: u64, limit_ms: u32, seed: [u8; 32]) -> Self {
         let mut rng = ChaCha8Rng::from_seed(seed);
         let cookie = rng.next_u64();
-        Self { key: Key::new(token), limit_bps, limit_ms, rng, cookie, session: None, out: VecDeque::new(), surveys: 0 }
+        Self { key: Key::new(token, Side::Answerer), limit_bps, limit_ms, rng, cookie, session: None, out: VecDeque::new(), surveys: 0 }
     }
 
     /// Who is being answered.

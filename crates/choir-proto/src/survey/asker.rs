@@ -3,7 +3,7 @@
 use super::{
     IP_UDP, Outgoing, Pace, STREAM_SIZE, TRAIN,
     tally::{Percentiles, Tally, WayReport},
-    wire::{Datagram, Key, Message},
+    wire::{Datagram, Key, Message, Side},
 };
 use std::{collections::VecDeque, net::SocketAddr};
 
@@ -118,7 +118,7 @@ impl Asker {
     #[must_use]
     pub fn new(token: &str, peer: SocketAddr, session: u64, plan: Plan, now: i64) -> Self {
         Self {
-            key: Key::new(token),
+            key: Key::new(token, Side::Asker),
             peer,
             session,
             plan,

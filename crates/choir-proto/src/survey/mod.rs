@@ -1,6 +1,6 @@
 //! Measuring a path between two Cable Choirs: round trips, both ways' delay, loss and order, the
 //! rate and the datagram size that fit. A protocol of our own over UDP; every datagram proves that
-//! its sender has the token.
+//! its sender has the token, and which of the two it is.
 //!
 //! ```text
 //! asker                                  answerer
@@ -19,6 +19,7 @@
 
 mod answerer;
 mod asker;
+pub mod fuzz;
 mod tally;
 mod wire;
 

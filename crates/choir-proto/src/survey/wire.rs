@@ -3,18 +3,19 @@
 //! | bytes | field |
 //! |---|---|
 //! | 0..4 | `C4 50 41 54` |
-//! | 4 | version, 1 |
+//! | 4 | version, 2 |
 //! | 5 | kind |
 //! | 6..8 | length of the body |
 //! | 8..16 | session, drawn by the asker |
 //! | 16..20 | number |
 //! | 20..28 | sender's clock, µs |
-//! | 28..44 | proof: the first half of HMAC-SHA-256 over all before it and the body, by the token |
+//! | 28..44 | proof: the first half of HMAC-SHA-256 over a byte (0 of the asker, 1 of the answerer), all before it and the body; its key is PBKDF2-HMAC-SHA-256 of the token, salt `choir survey`, 20 000 rounds |
 //! | 44.. | body, then filling up to the size that is to be measured |
 
 use hmac::{Hmac, Mac};
 use sha2::Sha256;
 use subtle::ConstantTimeEq;
+use zeroize::Zeroizing;
 
 /// Port that an answerer waits at unless told otherwise.
 pub const PORT: u16 = 7099;
@@ -23,15 +24,28 @@ pub const HEADER: usize = 44;
 /// Fewer characters are guessed.
 pub const TOKEN_MIN: usize = 8;
 
-const MAGIC: [u8; 4] = [0xC4, 0x50, 0x41, 0x54];
-const VERSION: u8 = 1;
+pub(super) const MAGIC: [u8; 4] = [0xC4, 0x50, 0x41, 0x54];
+pub(super) const VERSION: u8 = 2;
+/// A token is hashed so often before it is a key: guessing one from a datagram takes that long for
+/// each try. A fuzzer has no time for it.
+const ROUNDS: u32 = if cfg!(fuzzing) { 1 } else { 20_000 };
 const PROOF: usize = 16;
 /// Largest body.
 const BODY_MAX: usize = 256;
 
-/// The shared token as a key.
+/// Whose datagrams they are: one that comes back to its sender proves nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Side {
+    Asker,
+    Answerer,
+}
+
+/// The shared token as a key of one side.
 #[derive(Clone)]
-pub struct Key(Hmac<Sha256>);
+pub struct Key {
+    mac: Hmac<Sha256>,
+    side: Side,
+}
 
 impl std::fmt::Debug for Key {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -40,14 +54,18 @@ impl std::fmt::Debug for Key {
 }
 
 impl Key {
-    pub fn new(token: &str) -> Self {
+    pub fn new(token: &str, side: Side) -> Self {
+        let mut key = Zeroizing::new([0; 32]);
+        pbkdf2::pbkdf2_hmac::<Sha256>(token.as_bytes(), b"choir survey", ROUNDS, key.as_mut());
         // HMAC takes a key of any length.
-        let mac = Hmac::new_from_slice(token.as_bytes()).unwrap_or_else(|_| Hmac::new(&Default::default()));
-        Self(mac)
+        let mac = Hmac::new_from_slice(&key[..]).unwrap_or_else(|_| Hmac::new(&Default::default()));
+        Self { mac, side }
     }
 
-    fn proof(&self, head: &[u8], body: &[u8]) -> [u8; PROOF] {
-        let mut mac = self.0.clone();
+    /// The proof of what a side sends.
+    pub(super) fn proof(&self, of: Side, head: &[u8], body: &[u8]) -> [u8; PROOF] {
+        let mut mac = self.mac.clone();
+        mac.update(&[of as u8]);
         mac.update(head);
         mac.update(body);
         let full = mac.finalize().into_bytes();
@@ -205,7 +223,7 @@ impl Datagram {
         out.extend(self.session.to_be_bytes());
         out.extend(self.number.to_be_bytes());
         out.extend(self.clock.to_be_bytes());
-        let proof = key.proof(&out, &body);
+        let proof = key.proof(key.side, &out, &body);
         out.extend(proof);
         out.extend(body);
         if out.len() < size {
@@ -226,7 +244,8 @@ impl Datagram {
             return None;
         }
         let body = data.get(HEADER..HEADER + length)?;
-        let proof = key.proof(&head[..HEADER - PROOF], body);
+        let other = if key.side == Side::Asker { Side::Answerer } else { Side::Asker };
+        let proof = key.proof(other, &head[..HEADER - PROOF], body);
         if !bool::from(proof.ct_eq(&head[HEADER - PROOF..])) {
             return None;
         }
@@ -261,21 +280,23 @@ mod tests {
 
     #[test]
     fn every_message_reads_as_it_was_written_and_only_with_the_token() {
-        let (key, other) = (Key::new("four oars and a cox"), Key::new("four oars and a cax"));
+        let (key, other) = (Key::new("four oars and a cox", Side::Asker), Key::new("four oars and a cax", Side::Answerer));
+        let there = Key::new("four oars and a cox", Side::Answerer);
         for (n, message) in all().into_iter().enumerate() {
             let datagram = Datagram { session: 0x0102_0304_0506_0708, number: n as u32, clock: -1, message };
             for size in [0, 200, 1472] {
                 let bytes = datagram.write(&key, size);
                 assert!(bytes.len() >= size.max(HEADER));
-                assert_eq!(Datagram::read(&key, &bytes), Some(datagram.clone()));
+                assert_eq!(Datagram::read(&there, &bytes), Some(datagram.clone()));
+                assert_eq!(Datagram::read(&key, &bytes), None, "one's own, come back");
                 assert_eq!(Datagram::read(&other, &bytes), None);
             }
             let bytes = datagram.write(&key, 0);
             for at in 0..bytes.len() {
                 let mut bent = bytes.clone();
                 bent[at] ^= 1;
-                assert_eq!(Datagram::read(&key, &bent), None, "byte {at} of message {n}");
-                assert_eq!(Datagram::read(&key, &bytes[..at]), None, "cut at {at}");
+                assert_eq!(Datagram::read(&there, &bent), None, "byte {at} of message {n}");
+                assert_eq!(Datagram::read(&there, &bytes[..at]), None, "cut at {at}");
             }
         }
         assert_eq!(format!("{key:?}"), "Key(hidden)");
