@@ -13,8 +13,7 @@ use choir_core::{
     director::Director,
     id::Subject,
     link::{Link, show_url},
-    model::SoundOf,
-    model::WayOut,
+    model::{SoundOf, WayOut},
     sheet::{Entry, Feed, Line, Sheet},
 };
 use choir_host::{lock, write};

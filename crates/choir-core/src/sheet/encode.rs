@@ -4,7 +4,6 @@ use super::{places::start, reader::Reader};
 use crate::{
     finding::Grade,
     model::{Corner, Encode, Overlay, Shows},
-    spelling::did_you_mean,
     units::{UnitError, parse_bitrate, parse_duration, parse_share, parse_size},
 };
 use std::time::Duration;
@@ -115,13 +114,8 @@ impl Reader<'_> {
         let shows = shown.pop()?;
         let usual = if matches!(shows, Shows::Image(_)) { Overlay::IMAGE } else { Overlay::LETTERS };
         let words = Corner::ALL.map(Corner::word);
-        let corner = match self.string(table, subject, "corner") {
-            None => Corner::default(),
-            Some((word, at)) => Corner::ALL.into_iter().find(|c| c.word() == word).unwrap_or_else(|| {
-                self.error(at, subject, format!("corner \"{word}\" is unknown."), did_you_mean(&word, &words));
-                Corner::default()
-            }),
-        };
+        let word = self.one_of(table, subject, "corner", &words);
+        let corner = word.and_then(|word| Corner::ALL.into_iter().find(|c| c.word() == word)).unwrap_or_default();
         Some(Overlay { shows, corner, size: self.parsed(table, subject, "size", share).unwrap_or(usual) })
     }
 }

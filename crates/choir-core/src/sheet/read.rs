@@ -289,7 +289,7 @@ impl Reader<'_> {
             return Some(Confirm::Hls(url.to_owned()));
         }
         match self.link(item, subject)? {
-            link @ Link::Rtmp(_) if !matches!(&link, Link::Rtmp(r) if r.listens) => Some(Confirm::Played(link)),
+            link if matches!(&link, Link::Rtmp(r) if !r.listens) => Some(Confirm::Played(link)),
             _ => {
                 let remedy = "Write the address of a playlist (https://.../index.m3u8), or rtmp://HOST/PATH/NAME.";
                 self.error(at, subject, "a picture cannot be had back from there.", remedy);

@@ -2,6 +2,7 @@
 //! come and go.
 
 use super::dns;
+use choir_core::network::Span;
 use choir_host::{
     End, Stop,
     interfaces::own_interfaces,
@@ -43,14 +44,18 @@ impl LanPlan {
         Self { address }
     }
 
-    /// Own addresses to speak by, at present.
-    fn interfaces(&self) -> Vec<Ipv4Addr> {
+    /// Own addresses to speak by, at present, and their networks.
+    fn interfaces(&self) -> Vec<(Ipv4Addr, Span)> {
+        let of_system = |wanted: &dyn Fn(Ipv4Addr) -> bool| {
+            let all = own_interfaces().unwrap_or_default().into_iter().filter(|i| wanted(i.ip));
+            all.map(|i| (i.ip, Span::around(i.ip, i.prefix))).collect()
+        };
         match self.address {
             // Of loopback every address is this machine's.
-            Some(IpAddr::V4(ip)) if ip.is_loopback() => vec![ip],
-            Some(IpAddr::V4(ip)) => own_interfaces().unwrap_or_default().iter().filter(|i| i.ip == ip).map(|i| i.ip).collect(),
+            Some(IpAddr::V4(ip)) if ip.is_loopback() => vec![(ip, Span::around(ip, 8))],
+            Some(IpAddr::V4(ip)) => of_system(&|own| own == ip),
             Some(IpAddr::V6(_)) => Vec::new(),
-            None => own_interfaces().unwrap_or_default().iter().filter(|i| !i.ip.is_loopback()).map(|i| i.ip).collect(),
+            None => of_system(&|own| !own.is_loopback()),
         }
     }
 }
@@ -80,19 +85,19 @@ pub(super) fn spawn(plan: LanPlan, own: OwnEntry, tell: Tell, mut stop: Stop) ->
             let now = plan.interfaces();
             // One whose socket failed is opened anew as well.
             open.retain(|ip, (end, task)| {
-                let stays = now.contains(ip) && !task.is_finished();
+                let stays = now.iter().any(|n| n.0 == *ip) && !task.is_finished();
                 if !stays {
                     end.now();
                 }
                 stays
             });
-            for ip in now {
+            for (ip, network) in now {
                 if open.contains_key(&ip) {
                     continue;
                 }
                 let Ok(socket) = MulticastSocket::open(MDNS, ip) else { continue };
                 let (end, ends) = Stop::new();
-                let lan = Lan { socket, ip, prefix: prefix_of(ip), own: own.clone(), tell: tell.clone() };
+                let lan = Lan { socket, ip, network, own: own.clone(), tell: tell.clone() };
                 open.insert(ip, (end, tokio::spawn(lan.run(ends))));
             }
             tell.interfaces.send_if_modified(|n| n.replace(open.len()) != Some(open.len()));
@@ -122,8 +127,7 @@ impl Answers {
 struct Lan {
     socket: MulticastSocket,
     ip: Ipv4Addr,
-    /// Of its network.
-    prefix: u8,
+    network: Span,
     own: OwnEntry,
     tell: Tell,
 }
@@ -150,7 +154,7 @@ impl Lan {
             for (from, data) in got.drain(..) {
                 if dns::asks(&data) {
                     // Only neighbours ask, and not by the hundred (RFC 6762, 5.5 and 6).
-                    if self.is_near(from.ip()) && answers.may(Instant::now()) {
+                    if self.network.holds(from.ip()) && answers.may(Instant::now()) {
                         self.say(Some(from), false);
                     }
                     continue;
@@ -162,13 +166,6 @@ impl Lan {
                 }
             }
         }
-    }
-
-    /// It is on the network of this interface.
-    fn is_near(&self, from: IpAddr) -> bool {
-        let IpAddr::V4(from) = from else { return false };
-        let mask = u32::MAX.checked_shl(32 - u32::from(self.prefix)).unwrap_or(0);
-        u32::from(from) & mask == u32::from(self.ip) & mask
     }
 
     fn say(&self, to: Option<SocketAddr>, leaving: bool) {
@@ -186,14 +183,6 @@ impl Lan {
             None => self.socket.send(&data),
         }
     }
-}
-
-/// Bits of the network that an own address is in; of loopback every address is near.
-fn prefix_of(ip: Ipv4Addr) -> u8 {
-    if ip.is_loopback() {
-        return 8;
-    }
-    own_interfaces().unwrap_or_default().iter().find(|i| i.ip == ip).map_or(32, |i| i.prefix)
 }
 
 #[cfg(test)]

@@ -92,9 +92,7 @@ impl Rate {
         let usual = sorted.get(INTERVALS / 4..INTERVALS - INTERVALS / 4).filter(|_| sorted.len() == INTERVALS)?;
         Some(90_000.0 * usual.len() as f64 / usual.iter().sum::<u64>() as f64)
     }
-}
 
-impl Rate {
     /// Of those that come at most so many.
     fn wanted(&self, most: Option<f64>) -> f64 {
         match (self.get(), most) {

@@ -48,18 +48,8 @@ impl Drawn {
     /// # Errors
     /// Its image cannot be read.
     pub fn new(overlay: &Overlay, picture: (usize, usize), base: &Path) -> Result<Self, String> {
-        let height = ((overlay.size * picture.1 as f64) as usize).clamp(LETTER, picture.1);
         let second = unix_ms() / 1000;
-        let layer = match &overlay.shows {
-            Shows::Image(path) => {
-                let file = base.join(path);
-                let read = read_png(&file).and_then(|image| scaled(&image, (picture.0, height)));
-                read.map_err(|e| format!("the overlay {}: {e}", file.display()))?
-            }
-            Shows::Text(text) => letters(text, height, picture.0),
-            Shows::Time => letters(&clock(second), height, picture.0),
-        };
-        let layer = Mask::new(&layer, overlay.corner, picture);
+        let layer = draw(overlay, picture, base, second)?;
         Ok(Self { overlay: overlay.clone(), picture, layer, second })
     }
 
@@ -67,14 +57,30 @@ impl Drawn {
     pub fn lay(&mut self, picture: &mut Planes) {
         if self.overlay.shows == Shows::Time {
             let second = unix_ms() / 1000;
-            if second != self.second {
-                let height = ((self.overlay.size * self.picture.1 as f64) as usize).clamp(LETTER, self.picture.1);
-                self.layer = Mask::new(&letters(&clock(second), height, self.picture.0), self.overlay.corner, self.picture);
-                self.second = second;
+            // No file is read for the time of day.
+            if second != self.second
+                && let Ok(layer) = draw(&self.overlay, self.picture, Path::new(""), second)
+            {
+                (self.layer, self.second) = (layer, second);
             }
         }
         self.layer.blend(picture);
     }
+}
+
+/// For pictures of this size; an image is found from `base`.
+fn draw(overlay: &Overlay, picture: (usize, usize), base: &Path, second: u64) -> Result<Mask, String> {
+    let height = ((overlay.size * picture.1 as f64) as usize).clamp(LETTER, picture.1);
+    let layer = match &overlay.shows {
+        Shows::Image(path) => {
+            let file = base.join(path);
+            let read = read_png(&file).and_then(|image| scaled(&image, (picture.0, height)));
+            read.map_err(|e| format!("the overlay {}: {e}", file.display()))?
+        }
+        Shows::Text(text) => letters(text, height, picture.0),
+        Shows::Time => letters(&clock(second), height, picture.0),
+    };
+    Ok(Mask::new(&layer, overlay.corner, picture))
 }
 
 fn clock(second: u64) -> String {
