@@ -342,6 +342,30 @@ impl UdpPort {
     pub fn send(&self, to: SocketAddr, segment: Option<usize>, contents: &[u8]) -> io::Result<bool> {
         let transmit =
             quinn_udp::Transmit { destination: self.peer.unwrap_or(to), ecn: None, contents, segment_size: segment, src_ip: None };
-        sent(self.socket.try_io(Interest::WRITABLE, || self.state.try_send(UdpSockRef::from(&self.socket), &transmit)))
+        let send = || self.state.try_send(UdpSockRef::from(&self.socket), &transmit);
+        sent(match send() {
+            // Only a full buffer is told to those who wait: they do not know yet of a new socket
+            // that it may be written to.
+            Err(e) if e.kind() == io::ErrorKind::WouldBlock => self.socket.try_io(Interest::WRITABLE, send),
+            done => done,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn what_a_new_socket_sends_first_goes_out() {
+        let there = UdpPort::open(([127, 0, 0, 1], 0).into(), None).expect("a socket");
+        let to = there.local_addr().expect("an address");
+        let here = UdpPort::open(([127, 0, 0, 1], 0).into(), None).expect("a socket");
+        // Nothing is waited for in between.
+        assert!(here.send(to, None, b"first").expect("sent"));
+        there.readable().await.expect("readable");
+        let mut got = Vec::new();
+        there.drain(&mut BytesMut::new(), &mut got);
+        assert_eq!(got.iter().map(|(_, data)| &data[..]).collect::<Vec<_>>(), [b"first"]);
     }
 }
