@@ -252,6 +252,7 @@ fn notices() -> Vec<Notice> {
         Notice::SenderRestarted,
         Notice::DroppingDamaged,
         Notice::ClockJumped,
+        Notice::PeerClockJumped { peer: peer(), ms: -71_200 },
         Notice::StampsCorrected { new: 1, total: 3 },
         Notice::Misbehaves(Misbehaviour::PayloadType { codec: text("H.264"), arrives: 97 }),
         Notice::Misbehaves(Misbehaviour::ClockRate { percent: 4 }),
@@ -287,6 +288,7 @@ fn notices() -> Vec<Notice> {
             Notice::Connected { .. } | Notice::Lost(_) | Notice::CallerRefused(_) | Notice::Network(_) | Notice::SendFailed { .. } => {}
             Notice::Publishes { .. } | Notice::Taken(_) | Notice::LeftOut { .. } | Notice::NotCarried(_) => {}
             Notice::MediaFrom(_) | Notice::SenderRestarted | Notice::DroppingDamaged | Notice::ClockJumped => {}
+            Notice::PeerClockJumped { .. } => {}
             Notice::StampsCorrected { .. } | Notice::Misbehaves(_) | Notice::TrackIgnored { .. } | Notice::FallsBackToTcp(_) => {}
             Notice::Redirected(_) | Notice::Served(_) | Notice::ViewerSlow(_) | Notice::ViewerDropped(..) | Notice::PlayedOut => {}
             Notice::RecordingRenamed { .. } | Notice::RecordingDefect { .. } | Notice::Recorded { .. } | Notice::WritingAgain { .. } => {}

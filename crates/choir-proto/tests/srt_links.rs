@@ -5,7 +5,10 @@ use choir_proto::srt::{
     AcceptRule, CloseReason, Endpoint, Event, KeyLength, KeyState, LinkConfig, Passphrase, Refresh, RejectReason, RuleId, StreamMatch,
     wire::{Control, Handshake, HandshakeType, Packet},
 };
-use choir_rig::pair::{A, B, Pair, ms, number, payload};
+use choir_rig::{
+    hand::{Hand, listener},
+    pair::{A, B, Pair, ms, number, payload},
+};
 use std::time::{Duration, Instant};
 
 fn clean(seed: u64) -> Pair {
@@ -449,88 +452,6 @@ fn time_that_stands_still_does_no_harm() {
     assert!(end.poll_timeout().is_some_and(|t| t > now));
 }
 
-/// A caller made by hand: gives the cookie that B returned and then sends a conclusion changed by
-/// `change`.
-struct Hand {
-    from: std::net::SocketAddr,
-    id: u32,
-}
-
-impl Hand {
-    fn new(port: u16, id: u32) -> Self {
-        Self { from: ([127, 20, 0, 9], port).into(), id }
-    }
-
-    fn send(&self, end: &mut Endpoint, now: Instant, control: Control) {
-        let mut data = Vec::new();
-        control.encode(0, 0, &mut data);
-        end.handle_datagram(now, self.from, &data);
-    }
-
-    /// Everything for this caller that the endpoint wants out.
-    fn take(&self, end: &mut Endpoint, now: Instant) -> Vec<Vec<u8>> {
-        end.handle_timeout(now);
-        let (mut out, mut buf) = (Vec::new(), Vec::new());
-        while let Some(t) = end.poll_transmit(now, 1, &mut buf) {
-            if t.to == self.from {
-                out.push(buf.clone());
-            }
-            buf.clear();
-        }
-        out
-    }
-
-    fn handshakes(&self, end: &mut Endpoint, now: Instant) -> Vec<Handshake> {
-        let parse = |d: &Vec<u8>| match Packet::parse(d) {
-            Ok(Packet::Control { control: Control::Handshake(h), .. }) => Some(*h),
-            _ => None,
-        };
-        self.take(end, now).iter().filter_map(parse).collect()
-    }
-
-    fn conclude(&self, end: &mut Endpoint, now: Instant, change: impl Fn(&mut Handshake)) -> Option<Handshake> {
-        use choir_proto::srt::{
-            Seq,
-            wire::{Extension, HsCaps},
-        };
-        let mut h = Handshake {
-            version: 4,
-            encryption: 0,
-            extension_field: 2,
-            initial_seq: Seq::new(7),
-            mtu: 1500,
-            window: 8192,
-            kind: HandshakeType::Induction,
-            socket_id: self.id,
-            cookie: 0,
-            peer_ip: Handshake::ip_field([127, 20, 0, 9].into()),
-            extensions: Vec::new(),
-        };
-        self.send(end, now, Control::Handshake(Box::new(h.clone())));
-        let cookie = self.handshakes(end, now).first()?.cookie;
-        (h.version, h.kind, h.cookie, h.extension_field) = (5, HandshakeType::Conclusion, cookie, 1);
-        h.extensions = vec![Extension::HsReq(HsCaps { version: 0x01_03_00, flags: 0x3F, receiver_delay: 120, sender_delay: 120 })];
-        change(&mut h);
-        self.send(end, now, Control::Handshake(Box::new(h)));
-        self.handshakes(end, now).pop()
-    }
-}
-
-#[allow(clippy::disallowed_methods, reason = "a test starts its clock somewhere")]
-fn listener(callers_send: bool) -> (Endpoint, Instant) {
-    let now = Instant::now();
-    let mut end = Endpoint::new([127, 20, 0, 2].into(), now, [3; 32]);
-    end.listen(AcceptRule {
-        id: RuleId(1),
-        stream: StreamMatch::Any,
-        config: LinkConfig::default(),
-        max_callers: 1,
-        held: false,
-        callers_send,
-    });
-    (end, now)
-}
-
 #[test]
 fn a_peer_s_mss_bounds_every_packet() {
     for (mss, largest) in [(1000, 940), (600, 376), (1500, 1316), (300, 188)] {
@@ -571,17 +492,7 @@ fn the_direction_asked_for_must_be_the_one_there_is() {
 }
 
 fn data(hand: &Hand, end: &mut Endpoint, now: Instant, to: u32, seq: u32) {
-    payload_of(hand, end, now, to, seq, &[0x47; 188]);
-}
-
-fn payload_of(hand: &Hand, end: &mut Endpoint, now: Instant, to: u32, seq: u32, payload: &[u8]) {
-    let mut packet = Vec::new();
-    packet.extend_from_slice(&seq.to_be_bytes());
-    packet.extend_from_slice(&(0xC000_0000u32 | seq & 0x03FF_FFFF).to_be_bytes());
-    packet.extend_from_slice(&0u32.to_be_bytes());
-    packet.extend_from_slice(&to.to_be_bytes());
-    packet.extend_from_slice(payload);
-    end.handle_datagram(now, hand.from, &packet);
+    hand.data(end, now, to, (seq, 0), &[0x47; 188]);
 }
 
 #[test]
@@ -624,7 +535,7 @@ fn a_silent_stranger_does_not_hold_a_line() {
     stranger.conclude(&mut end, start, |_| {}).expect("an answer");
     let conn = end.connections().next().expect("joined");
     for n in 0..60 {
-        payload_of(&stranger, &mut end, start + ms(n * 10), conn.0, 7 + n as u32, &[0xA5; 188]);
+        stranger.data(&mut end, start + ms(n * 10), conn.0, (7 + n as u32, 0), &[0xA5; 188]);
     }
     assert_eq!(good.conclude(&mut end, start + ms(600), |_| {}).expect("an answer").kind, HandshakeType::Conclusion);
     // Receivers send nothing by nature: theirs is not taken.

@@ -1,6 +1,7 @@
 //! Ports and networks for tests, and how to await a state. A port that was free a moment ago may be
 //! another's by the time it is used; one that is leased is not.
 
+pub mod hand;
 pub mod pair;
 
 use std::{

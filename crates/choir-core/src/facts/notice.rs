@@ -54,6 +54,13 @@ pub enum Notice {
     DroppingDamaged,
     /// A sender's clock has jumped.
     ClockJumped,
+    /// The clock of an SRT peer has jumped: its packets are timed anew.
+    PeerClockJumped {
+        /// The peer.
+        peer: SocketAddr,
+        /// By how much, ms; positive when it is ahead now.
+        ms: i64,
+    },
     /// Timestamps of a sender were wrong.
     StampsCorrected {
         /// Since the last report.

@@ -29,6 +29,10 @@ impl fmt::Display for Notice {
             Self::SenderRestarted => f.write_str("the sender has restarted: sequence numbers and clock jumped"),
             Self::DroppingDamaged => f.write_str("packets are missing: dropping damaged frames until the next keyframe"),
             Self::ClockJumped => f.write_str("timestamps: the sender's clock jumped; the jump is announced in the stream"),
+            Self::PeerClockJumped { peer, ms } => {
+                let (s, way) = (ms.unsigned_abs() as f64 / 1000.0, if *ms > 0 { "ahead" } else { "back" });
+                write!(f, "the clock of {peer} jumped {s:.1} s {way}: its packets are timed anew; a second of media is lost or late")
+            }
             Self::StampsCorrected { new, total } => write!(f, "timestamps: corrected {new}, {total} in total"),
             Self::Misbehaves(what) => what.fmt(f),
             Self::TrackIgnored { number, kind, encoding, why } => write!(f, "track {number} ({kind} {encoding}) is ignored: {why}"),

@@ -426,6 +426,14 @@ impl Port {
                 Event::Joined(joined) => self.joined(now, &joined),
                 Event::Closed { conn, reason, key_state, stats, .. } => over.push((conn, reason, key_state, stats)),
                 Event::Refused { from, rule, stream_id, reason, key_state } => self.refused(from, rule, stream_id, reason, key_state),
+                Event::ClockJumped { conn, us } => {
+                    if let Some(user) = self.by_conn.get(&conn).and_then(|id| self.users.get(id)) {
+                        user.status.update(|l| {
+                            let peer = l.peers.iter().find(|(id, _)| *id == u64::from(conn.0)).map(|(_, p)| p.addr);
+                            peer.into_iter().for_each(|peer| l.note(Notice::PeerClockJumped { peer, ms: us / 1000 }));
+                        });
+                    }
+                }
                 Event::Unreachable { conn } => {
                     if let Some(user) = self.by_conn.get(&conn).and_then(|id| self.users.get(id)) {
                         let why = CloseReason::PortClosed;

@@ -14,7 +14,7 @@ use super::{
     pacing::Pacer,
     receive::{Arrival, Held, ReceiveBuffer, Released},
     send::SendBuffer,
-    timebase::{Rtt, TimeBase},
+    timebase::{Rtt, TimeBase, Timing},
     wire::{Ack, AckLink, AckRates, Control, DataHeader, KeyFlag, LossList},
 };
 use crate::ts::TS_PACKET;
@@ -87,8 +87,8 @@ enum State {
 
 #[derive(Debug)]
 struct SendKeys {
-    keys: CipherKeys,
     flag: KeyFlag,
+    keys: CipherKeys,
     passphrase: Passphrase,
     /// Packets encrypted with the present key.
     used: u64,
@@ -156,6 +156,8 @@ pub(super) struct Connection {
     /// The longest hole since the last look: packets, and when.
     hole: Option<(u32, i64)>,
     transit: Transit,
+    /// By how much the peer's clock has jumped, until it is told.
+    jumped: Option<i64>,
 }
 
 /// How long packets are on the way.
@@ -263,8 +265,8 @@ impl Connection {
             pacer: Pacer::new(config.ceiling, now),
             control: VecDeque::new(),
             send_keys: both.clone().map(|(keys, passphrase)| SendKeys {
+                flag: keys.first(),
                 keys,
-                flag: KeyFlag::Even,
                 passphrase,
                 used: 0,
                 announced: None,
@@ -298,6 +300,7 @@ impl Connection {
             glance: Glance::default(),
             hole: None,
             transit: Transit::default(),
+            jumped: None,
             agreed,
         }
     }
@@ -311,6 +314,11 @@ impl Connection {
 
     pub fn peer_id(&self) -> u32 {
         self.agreed.peer_id
+    }
+
+    /// By how much (µs) the peer's clock has jumped since the last call, if it has.
+    pub fn take_jump(&mut self) -> Option<i64> {
+        self.jumped.take()
     }
 
     /// A repeated greeting is a sign of life too: the answer to it was lost, not the peer.
@@ -534,12 +542,20 @@ impl Connection {
         if !matches!(self.state, State::Open | State::Finishing { .. }) || payload.len() > PAYLOAD_MAX {
             return;
         }
+        let ts = self.base.unwrap(now, header.timestamp);
+        match self.base.judge(now, ts, self.agreed.drop_late) {
+            Timing::Plausible => {}
+            Timing::TooEarly => {
+                self.stats.mistimed += 1;
+                return;
+            }
+            Timing::Jumped(us) => self.jumped = Some(us),
+        }
         self.heard(now);
         self.last_data = Some(now);
         let on_wire = payload.len() + super::wire::HEADER + IP_UDP;
         self.stats.arrived_bytes += on_wire as u64;
         self.glance.largest = self.glance.largest.max(payload.len() as u32);
-        let ts = self.base.unwrap(header.timestamp);
         if !header.resent {
             self.bursts.note(now, header.seq, ts, on_wire);
         }
@@ -669,6 +685,7 @@ impl Connection {
                 Extent::note(&mut self.glance.rtt, self.rtt.rtt);
             }
             self.stats.peer_free = Some(link.free_packets);
+            self.send.set_peer_free(link.free_packets);
         }
         if let Some(r) = ack.rates {
             let estimated = r.capacity_packets_per_s != r.packets_per_s && r.packets_per_s > 0;
@@ -766,7 +783,7 @@ impl Connection {
             State::Draining => return,
             _ => {}
         }
-        if let Some(list) = self.receive.poll_report(now, self.rtt.patience()) {
+        if let Some(list) = self.receive.poll_report(now, self.rtt.patience(), self.agreed.payload_max) {
             self.stats.naks_sent += 1;
             self.queue(Control::Nak(list));
         }

@@ -154,6 +154,11 @@ impl CipherKeys {
         Some(Self { even: Some(StreamKey::new(key, salt)?), ..Self::default() })
     }
 
+    /// The slot that has a key: the even one where both have.
+    pub(crate) fn first(&self) -> KeyFlag {
+        if self.even.is_none() && self.odd.is_some() { KeyFlag::Odd } else { KeyFlag::Even }
+    }
+
     /// Draws a new key into `slot`, with the salt of the other one.
     pub(crate) fn renew(&mut self, slot: KeyFlag, rng: &mut impl RngCore) {
         let old = if slot == KeyFlag::Odd { &self.even } else { &self.odd };

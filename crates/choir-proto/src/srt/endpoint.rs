@@ -263,6 +263,9 @@ impl Endpoint {
             Ok(Packet::Data(header, payload)) => match self.up(header.destination, from, us) {
                 Some((_, c)) => {
                     c.handle_data(us, &header, payload);
+                    if let Some(us) = c.take_jump() {
+                        self.push_event(Event::ClockJumped { conn: ConnId(header.destination), us });
+                    }
                     true
                 }
                 None => false,
@@ -333,8 +336,9 @@ impl Endpoint {
             return true;
         }
         let by_id = self.entries.slot_of(destination).filter(|&slot| self.entries.get(slot).is_some_and(|e| e.peer == from));
-        // A rendezvous peer does not know our id at first.
-        let unnamed = || self.entries.iter().find(|(_, e)| e.peer == from && !e.over).map(|(slot, _)| slot);
+        // A peer that this end meets does not know our id at first. One that is called does.
+        let meets = |e: &Entry| matches!(&e.phase, Phase::Greeting(g) if g.is_rendezvous());
+        let unnamed = || self.entries.iter().find(|(_, e)| e.peer == from && !e.over && meets(e)).map(|(slot, _)| slot);
         let Some(slot) = by_id.or_else(|| if destination == 0 { unnamed() } else { None }) else { return false };
         let Some(entry) = self.entries.touch(slot) else { return false };
         match &mut entry.phase {

@@ -44,6 +44,14 @@ pub enum Event {
         /// Which.
         conn: ConnId,
     },
+    /// The peer's clock has jumped: for a second nothing but packets of impossible times has come.
+    /// Its packets are timed anew, from the one that came now.
+    ClockJumped {
+        /// Which.
+        conn: ConnId,
+        /// By how much, µs; positive when its clock is ahead now.
+        us: i64,
+    },
     /// The listener refused a caller.
     Refused {
         /// From where.

@@ -307,7 +307,7 @@ impl Greeting {
         }
     }
 
-    fn is_rendezvous(&self) -> bool {
+    pub fn is_rendezvous(&self) -> bool {
         !matches!(self.phase, Phase::Inducing | Phase::Concluding { .. })
     }
 
@@ -463,6 +463,12 @@ impl Greeting {
         match (self.phase, h.kind) {
             (Phase::Initiating, HandshakeType::Conclusion) if has_response => {
                 self.finish(accept_response(h, &self.config, now, timestamp, self.isn, self.keys.as_ref()))
+            }
+            // Its cookie is one of 2^31 and more, and it has compared them without a sign: so it
+            // leads.
+            (Phase::Initiating, HandshakeType::Conclusion) if has_request && h.cookie > i32::MAX as u32 => {
+                self.phase = Phase::Answering;
+                self.handle_rendezvous(now, h, timestamp)
             }
             (Phase::Initiating, HandshakeType::Conclusion) => {
                 self.next_send = now;

@@ -11,6 +11,12 @@ use std::collections::VecDeque;
 
 /// Reports are never repeated faster than this (draft, periodic NAK).
 const REPORT_MIN_US: i64 = 20_000;
+/// More slots than this are gone through only so many for each µs since the last time: a whole
+/// window once a millisecond, however many holes a peer makes.
+const SLOTS_AT_ONCE: usize = 1024;
+const SLOTS_PER_US: usize = 8;
+/// Bytes of a range in a report.
+const RANGE: usize = 8;
 /// Ranges of skipped packets that are remembered, to tell a late packet from a duplicate.
 const REMEMBERED: usize = 64;
 
@@ -71,8 +77,15 @@ pub(super) struct ReceiveBuffer {
     contiguous: usize,
     /// Slots before the first packet held: all of them when none is.
     holes_ahead: usize,
+    /// No packet is held behind the first one and before this slot, so that a hole is looked at
+    /// once, however it is filled.
+    second_from: usize,
     missing: u32,
+    /// Slots from here on were never reported.
+    unreported: usize,
     next_report: i64,
+    /// When one that was reported may be due again.
+    repeat_at: i64,
     reorder: i64,
     reorder_limit: i64,
     reorder_seen: i64,
@@ -89,8 +102,11 @@ impl ReceiveBuffer {
             window: window as usize,
             contiguous: 0,
             holes_ahead: 0,
+            second_from: 0,
             missing: 0,
+            unreported: 0,
             next_report: i64::MAX,
+            repeat_at: i64::MAX,
             reorder: 0,
             reorder_limit,
             reorder_seen: 0,
@@ -104,8 +120,9 @@ impl ReceiveBuffer {
     pub fn ack(&self) -> Seq {
         self.next.add(self.contiguous as u32)
     }
+    /// Packets that there is room for from that one on.
     pub fn free(&self) -> u32 {
-        (self.window - self.slots.len().min(self.window)) as u32
+        self.window.saturating_sub(self.contiguous) as u32
     }
     pub fn held(&self) -> u32 {
         self.slots.len() as u32
@@ -142,7 +159,7 @@ impl ReceiveBuffer {
                 self.next_report = self.next_report.min(first_report);
             }
             if was_empty {
-                self.holes_ahead = index;
+                (self.holes_ahead, self.second_from) = (index, index + 1);
             }
             self.slots.push_back(Slot::Have(held));
             self.advance();
@@ -169,7 +186,11 @@ impl ReceiveBuffer {
             }
         };
         *slot = Slot::Have(held);
-        self.holes_ahead = self.holes_ahead.min(index);
+        if index < self.holes_ahead {
+            (self.second_from, self.holes_ahead) = (self.holes_ahead, index);
+        } else {
+            self.second_from = self.second_from.min(index);
+        }
         self.advance();
         arrival
     }
@@ -198,7 +219,7 @@ impl ReceiveBuffer {
                 let count = to as u32 + 1;
                 self.note_skipped(count);
                 self.slots.clear();
-                (self.contiguous, self.holes_ahead) = (0, 0);
+                self.front_gone(usize::MAX);
                 self.next = last.add(1);
                 return;
             }
@@ -207,7 +228,7 @@ impl ReceiveBuffer {
                 self.slots.push_back(Slot::Gone);
             }
             if was_empty {
-                self.holes_ahead = self.slots.len();
+                (self.holes_ahead, self.second_from) = (self.slots.len(), self.slots.len());
             }
         }
         self.advance();
@@ -219,6 +240,13 @@ impl ReceiveBuffer {
             self.skipped.pop_front();
         }
         self.skipped.push_back((self.next, self.next.add(count - 1)));
+    }
+
+    /// So many slots are gone from the front.
+    fn front_gone(&mut self, count: usize) {
+        for index in [&mut self.contiguous, &mut self.holes_ahead, &mut self.second_from, &mut self.unreported] {
+            *index = index.saturating_sub(count);
+        }
     }
 
     /// Index and timestamp of the first packet held.
@@ -249,16 +277,17 @@ impl ReceiveBuffer {
             self.note_skipped(index as u32);
             self.slots.drain(..index);
             self.next = self.next.add(index as u32);
-            self.contiguous = self.contiguous.saturating_sub(index);
+            self.front_gone(index);
             self.advance();
         }
         let seq = self.next;
         match self.slots.pop_front() {
             Some(Slot::Have(held)) => {
                 self.next = self.next.add(1);
-                self.contiguous = self.contiguous.saturating_sub(1);
-                // Each hole is passed over once.
-                self.holes_ahead = self.slots.iter().take_while(|s| !matches!(s, Slot::Have(_))).count();
+                self.front_gone(1);
+                let hole = self.slots.range(self.second_from..).take_while(|s| !matches!(s, Slot::Have(_))).count();
+                self.holes_ahead = self.second_from + hole;
+                self.second_from = (self.holes_ahead + 1).min(self.slots.len());
                 let due = due.max(held.came);
                 Some(Released { seq, held, due, skipped: index as u32 })
             }
@@ -271,9 +300,10 @@ impl ReceiveBuffer {
         (self.missing > 0).then_some(self.next_report)
     }
 
-    /// Packets to report now; those reported are due again after half a round trip and its
-    /// variation, so that a lost report costs half a round trip, not a whole one.
-    pub fn poll_report(&mut self, now: i64, patience: i64) -> Option<LossList> {
+    /// Packets to report now, as many as a packet of `most` bytes has room for; those reported are
+    /// due again after half a round trip and its variation, so that a lost report costs half a round
+    /// trip, not a whole one.
+    pub fn poll_report(&mut self, now: i64, patience: i64, most: usize) -> Option<LossList> {
         // Without fresh reordering the tolerance melts within a few seconds.
         if self.reorder > 0 && now - self.reorder_seen > 1_000_000 {
             self.reorder = self.reorder * 7 / 8;
@@ -282,23 +312,51 @@ impl ReceiveBuffer {
         if self.missing == 0 || now < self.next_report {
             return None;
         }
-        let again = if patience >= 2 * REPORT_MIN_US { patience / 2 } else { patience.max(REPORT_MIN_US) };
-        let mut list = LossList::default();
-        let mut earliest = i64::MAX;
-        for (i, slot) in self.slots.iter_mut().enumerate().skip(self.contiguous) {
-            let Slot::Missing { next_report, .. } = slot else { continue };
-            if *next_report <= now {
-                let seq = self.next.add(i as u32);
-                let extends = list.0.last().is_some_and(|&(_, last)| last.add(1) == seq);
-                if extends || list.0.len() < MAX_LOSS_RANGES {
-                    list.push(seq);
-                    *next_report = now + again;
-                }
-            }
-            earliest = earliest.min(*next_report);
+        let again = now + if patience >= 2 * REPORT_MIN_US { patience / 2 } else { patience.max(REPORT_MIN_US) };
+        let mut report = Report { list: LossList::default(), ranges: MAX_LOSS_RANGES.min(most / RANGE), next: self.next, now, again };
+        let fresh = self.unreported.max(self.contiguous);
+        if now >= self.repeat_at {
+            let waiting = self.slots.range_mut(self.contiguous..fresh).enumerate();
+            let earliest = waiting.filter_map(|(n, slot)| report.take(self.contiguous + n, slot)).min().unwrap_or(i64::MAX);
+            let many = (fresh - self.contiguous).saturating_sub(SLOTS_AT_ONCE);
+            self.repeat_at = earliest.max(now + (many / SLOTS_PER_US) as i64);
         }
-        self.next_report = earliest;
-        (!list.0.is_empty()).then_some(list)
+        // Of the others the first that is not due yet comes first.
+        let mut rest = self.slots.range_mut(fresh..).enumerate();
+        let left = rest.find_map(|(n, slot)| report.take(fresh + n, slot).filter(|at| *at < again).map(|at| (n, at)));
+        self.unreported = left.map_or(self.slots.len(), |(n, _)| fresh + n);
+        if self.unreported > fresh {
+            self.repeat_at = self.repeat_at.min(again);
+        }
+        self.next_report = self.repeat_at.min(left.map_or(i64::MAX, |(_, at)| at));
+        (!report.list.0.is_empty()).then_some(report.list)
+    }
+}
+/// A loss report in the making.
+struct Report {
+    list: LossList,
+    /// Most ranges in it.
+    ranges: usize,
+    next: Seq,
+    now: i64,
+    /// When what is reported now is due again.
+    again: i64,
+}
+
+impl Report {
+    /// Reports a slot if it is due and there is room for it. Gives when it is due then, if it is
+    /// missing.
+    fn take(&mut self, index: usize, slot: &mut Slot) -> Option<i64> {
+        let Slot::Missing { next_report, .. } = slot else { return None };
+        if *next_report <= self.now {
+            let seq = self.next.add(index as u32);
+            let extends = self.list.0.last().is_some_and(|&(_, last)| last.add(1) == seq);
+            if extends || self.list.0.len() < self.ranges {
+                self.list.push(seq);
+                *next_report = self.again;
+            }
+        }
+        Some(*next_report)
     }
 }
 
@@ -343,12 +401,12 @@ mod tests {
         put(&mut b, 0, 10, false);
         assert_eq!(put(&mut b, 1000, 14, false), Arrival::New { gap: 3 });
         assert_eq!(b.report_at(), Some(1000));
-        let list = b.poll_report(1000, 60_000).expect("a report");
+        let list = b.poll_report(1000, 60_000, 1456).expect("a report");
         assert_eq!(seqs(&list), [(11, 13)]);
-        assert!(b.poll_report(1000, 60_000).is_none(), "once");
+        assert!(b.poll_report(1000, 60_000, 1456).is_none(), "once");
         assert_eq!(put(&mut b, 20_000, 12, true), Arrival::Recovered);
         assert_eq!(b.report_at(), Some(31_000));
-        assert_eq!(seqs(&b.poll_report(31_000, 60_000).expect("again")), [(11, 11), (13, 13)]);
+        assert_eq!(seqs(&b.poll_report(31_000, 60_000, 1456).expect("again")), [(11, 11), (13, 13)]);
         assert_eq!(b.ack(), Seq::new(11));
         put(&mut b, 40_000, 11, true);
         put(&mut b, 40_000, 13, true);
@@ -360,7 +418,7 @@ mod tests {
         let (mut b, _) = buffer(64);
         put(&mut b, 0, 10, false);
         put(&mut b, 0, 12, false);
-        b.poll_report(0, 3_000);
+        b.poll_report(0, 3_000, 1456);
         assert_eq!(b.report_at(), Some(REPORT_MIN_US));
     }
 
@@ -375,7 +433,7 @@ mod tests {
         let mut now = 6000;
         for _ in 0..60 {
             now += 1_100_000;
-            b.poll_report(now, 60_000);
+            b.poll_report(now, 60_000, 1456);
         }
         put(&mut b, now, 16, false);
         assert!(b.report_at().is_some_and(|t| t <= now + 100), "after a minute without it, gaps are reported at once");
@@ -433,9 +491,57 @@ mod tests {
         for n in 0..1000 {
             put(&mut b, 0, 10 + n * 2, false);
         }
-        let first = b.poll_report(0, 60_000).expect("a report");
+        let first = b.poll_report(0, 60_000, 1456).expect("a report");
         assert_eq!(first.0.len(), MAX_LOSS_RANGES);
-        let second = b.poll_report(0, 60_000).expect("the rest follows at once");
+        let second = b.poll_report(0, 60_000, 1456).expect("the rest follows at once");
         assert_eq!(second.0[0].0, first.0[MAX_LOSS_RANGES - 1].1.add(2));
+        assert_eq!(b.poll_report(0, 60_000, 188).expect("more").0.len(), 23, "what the peer's MSS leaves room for");
+    }
+
+    #[test]
+    fn a_hole_is_looked_at_once_however_it_is_filled() {
+        let (mut b, base) = buffer(8192);
+        let due = |n: u32| i64::from(n) * 1000 + LATENCY;
+        put(&mut b, 0, 10 + 8000, false);
+        let mut released = Vec::new();
+        for n in 10..4000 {
+            put(&mut b, due(n), n, true);
+            // The hole behind it, and the packet at its end, are known already.
+            assert_eq!((b.holes_ahead, b.second_from), (0, 8010 - n as usize));
+            released.extend(b.release(due(n), &base).map(|r| r.seq.raw()));
+            assert_eq!(b.holes_ahead, 8010 - n as usize - 1);
+        }
+        assert!(released.iter().copied().eq(10..4000));
+    }
+
+    #[test]
+    fn the_first_packet_held_is_known_in_whatever_order_packets_come() {
+        let mut x = 1_u32;
+        let mut draw = |below: u32| {
+            x = x.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            (x >> 8) % below
+        };
+        for _ in 0..200 {
+            let (mut b, base) = buffer(64);
+            for step in 0..400 {
+                let now = i64::from(step) * 700;
+                match draw(12) {
+                    0 => b.handle_drop(b.next.add(draw(8)), b.next.add(draw(70))),
+                    1..=3 => drop(b.release(now + LATENCY, &base)),
+                    4 => drop(b.poll_report(now, 10_000, 1456)),
+                    _ => {
+                        let seq = b.next.raw() + draw(66);
+                        put(&mut b, now, seq, draw(2) == 0);
+                    }
+                }
+                let held = |s: &Slot| matches!(s, Slot::Have(_));
+                let first = b.slots.iter().position(held).unwrap_or(b.slots.len());
+                let second = b.slots.iter().skip(first + 1).position(held).map_or(b.slots.len(), |n| first + 1 + n);
+                assert_eq!(b.holes_ahead, first);
+                assert!(b.second_from <= second && b.second_from <= b.slots.len());
+                let missing = b.slots.iter().filter(|s| matches!(s, Slot::Missing { .. })).count();
+                assert_eq!(b.missing as usize, missing);
+            }
+        }
     }
 }

@@ -7,6 +7,10 @@ use super::{
 use bytes::Bytes;
 use std::collections::VecDeque;
 
+/// A peer without room is asked so with the least that can be under way: its acknowledgement says
+/// how it stands now.
+const ROOM_LEAST: u32 = 2;
+
 #[derive(Debug)]
 pub(super) struct Outgoing {
     /// As it goes on the wire: encrypted once, at first.
@@ -36,6 +40,8 @@ pub(super) struct SendBuffer {
     again: VecDeque<Seq>,
     window: usize,
     peer_window: usize,
+    /// What the peer has room for beyond what it has acknowledged.
+    peer_free: usize,
     acked: Seq,
     /// Packets that were sent and given up, which may still take room there, until an
     /// acknowledgement reaches this number.
@@ -73,7 +79,8 @@ impl SendBuffer {
             sent: 0,
             again: VecDeque::new(),
             window: window as usize,
-            peer_window: (peer_window.max(2)) as usize,
+            peer_window: peer_window.max(ROOM_LEAST) as usize,
+            peer_free: usize::MAX,
             acked: first,
             given_up: 0,
             given_up_end: first,
@@ -120,7 +127,12 @@ impl SendBuffer {
     }
 
     fn may_send_new(&self) -> bool {
-        self.sent < self.packets.len() && self.given_up + self.sent < self.peer_window
+        self.sent < self.packets.len() && self.given_up + self.sent < self.peer_window.min(self.peer_free)
+    }
+
+    /// What the peer says it has room for, in packets beyond those it has acknowledged.
+    pub fn set_peer_free(&mut self, packets: u32) {
+        self.peer_free = packets.max(ROOM_LEAST) as usize;
     }
 
     /// Size of the payload that `next` would give.
@@ -187,8 +199,10 @@ impl SendBuffer {
         self.packets.drain(..count);
         self.first = self.first.add(count as u32);
         self.sent = self.sent.saturating_sub(count);
-        let first = self.first;
-        self.again.retain(|s| s.distance_from(first) >= 0);
+        // Others that are gone are passed over when their turn comes.
+        while self.again.front().is_some_and(|s| s.distance_from(self.first) < 0) {
+            self.again.pop_front();
+        }
     }
 
     /// Takes an acknowledgement. One beyond what was sent is junk.
@@ -427,5 +441,12 @@ mod tests {
         assert!(!b.has_work());
         b.handle_ack(Seq::new(3));
         assert_eq!(send_all(&mut b, 0).len(), 3);
+        // So does what is free of it.
+        b.set_peer_free(3);
+        b.handle_ack(Seq::new(6));
+        assert_eq!(send_all(&mut b, 0), [(7, false), (8, false)], "one of three is under way");
+        b.set_peer_free(0);
+        b.handle_ack(Seq::new(8));
+        assert_eq!(send_all(&mut b, 0), [(9, false)], "a peer is never given up");
     }
 }

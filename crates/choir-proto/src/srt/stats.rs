@@ -57,6 +57,8 @@ pub struct LinkStats {
     pub duplicates: u64,
     /// Packets that could not be decrypted.
     pub undecrypted: u64,
+    /// Packets dropped since their time lay more than 10 s ahead.
+    pub mistimed: u64,
     /// Packets dropped since they lay beyond the window.
     pub beyond_window: u64,
     /// Packets delivered to the application.

@@ -9,28 +9,60 @@ const WINDOW_US: i64 = 1_000_000;
 /// Most correction per window: follows clocks up to 500 ppm apart and never makes a visible jump.
 const STEP_US: i64 = 500;
 
+/// No path holds a packet for so long beyond the latency, and none brings it so early.
+const OFF_MOST_US: i64 = 10_000_000;
+/// When nothing but such packets has come for this long (and for the latency), the peer's clock has
+/// jumped.
+const OFF_FOR_US: i64 = 1_000_000;
+
 /// Maps the peer's timestamps to local release times.
 #[derive(Debug)]
 pub(super) struct TimeBase {
     /// Local time minus peer timestamp at the handshake.
     base: i64,
     latency: i64,
-    last_ts: i64,
     drift: Drift,
+    /// Since when nothing but packets has come that are far from their time.
+    off_since: Option<i64>,
+}
+
+/// Whether a packet's time can be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Timing {
+    Plausible,
+    /// Long before its time: a forged one, or one of a clock that has jumped.
+    TooEarly,
+    /// The peer's clock has jumped by so much (µs), which this packet's time allows for.
+    Jumped(i64),
 }
 
 impl TimeBase {
     /// `arrived`: local time of the handshake that carried `timestamp`.
     pub fn new(arrived: i64, timestamp: u32, latency: i64) -> Self {
-        let ts = i64::from(timestamp);
-        Self { base: arrived - ts, latency, last_ts: ts, drift: Drift::default() }
+        Self { base: arrived - i64::from(timestamp), latency, drift: Drift::default(), off_since: None }
     }
 
-    /// The timestamp carried over its 32-bit wrap.
-    pub fn unwrap(&mut self, timestamp: u32) -> i64 {
-        let ts = unwrap_timestamp(timestamp, self.last_ts);
-        self.last_ts = self.last_ts.max(ts);
-        ts
+    /// The timestamp carried over its 32-bit wrap: of all times that it may stand for, the one
+    /// nearest to now. What came before does not count, so that a forged one changes nothing.
+    pub fn unwrap(&self, now: i64, timestamp: u32) -> i64 {
+        unwrap_timestamp(timestamp, now - self.base - self.drift.applied)
+    }
+
+    /// Judges the time of a packet that comes now. Late ones are no fault of the clock's where the
+    /// peer waits for everything (`drop_late` is false).
+    pub fn judge(&mut self, now: i64, ts: i64, drop_late: bool) -> Timing {
+        let ahead = self.expected(ts) - now;
+        let behind = -ahead - self.latency > OFF_MOST_US && drop_late;
+        if ahead <= OFF_MOST_US && !behind {
+            self.off_since = None;
+            return Timing::Plausible;
+        }
+        if now - *self.off_since.get_or_insert(now) >= OFF_FOR_US.max(self.latency) {
+            self.base -= ahead + self.drift.applied;
+            (self.drift, self.off_since) = (Drift::default(), None);
+            return Timing::Jumped(ahead);
+        }
+        if behind { Timing::Plausible } else { Timing::TooEarly }
     }
 
     /// Local time at which a packet with this (carried-over) timestamp is due.
@@ -50,7 +82,7 @@ impl TimeBase {
     /// Takes one round trip: the peer stamped `timestamp`, it arrived `now`, `rtt` after our
     /// question.
     pub fn handle_sample(&mut self, now: i64, timestamp: u32, rtt: i64) {
-        let ts = unwrap_timestamp(timestamp, self.last_ts);
+        let ts = self.unwrap(now, timestamp);
         self.drift.sample(now, now - ts - rtt / 2, rtt);
     }
 }
@@ -156,11 +188,38 @@ mod tests {
     #[test]
     fn due_carries_over_the_wrap_of_the_timestamps() {
         let near = u32::MAX - 500_000;
-        let mut base = TimeBase::new(7_000_000, near, 120_000);
-        let (a, b) = (base.unwrap(near.wrapping_add(400_000)), base.unwrap(near.wrapping_add(1_000_000)));
-        assert_eq!(base.due(a), 7_000_000 + 400_000 + 120_000);
-        assert_eq!(base.due(b), 7_000_000 + 1_000_000 + 120_000);
-        assert_eq!(base.unwrap(near.wrapping_add(400_000)), a, "a late packet still finds its place");
+        let base = TimeBase::new(7_000_000, near, 120_000);
+        let at = |us: i64| base.due(base.unwrap(7_000_000 + us, near.wrapping_add(us as u32)));
+        assert_eq!(at(400_000), 7_000_000 + 400_000 + 120_000);
+        assert_eq!(at(1_000_000), 7_000_000 + 1_000_000 + 120_000);
+        let late = base.unwrap(9_000_000, near.wrapping_add(400_000));
+        assert_eq!(base.due(late), 7_000_000 + 400_000 + 120_000, "a late packet still finds its place");
+        let hours = 3 * 3_600_000_000;
+        assert_eq!(at(hours), 7_000_000 + hours + 120_000, "and one after hours of silence");
+    }
+
+    #[test]
+    fn a_clock_that_jumps_is_told_from_packets_of_impossible_times() {
+        let hour = 3_600_000_000_i64;
+        for jump in [hour / 3, -hour / 3, 20_000_000] {
+            let mut base = TimeBase::new(0, 0, 120_000);
+            let mut come = |now: i64, off: i64| {
+                let ts = base.unwrap(now, (now + off) as u32);
+                let timing = base.judge(now, ts, true);
+                (timing, base.due(ts) - now)
+            };
+            for n in 0..1000 {
+                let forged = come(n * 10_000, jump).0;
+                assert!(matches!(forged, Timing::TooEarly | Timing::Plausible), "a good one comes in between");
+                assert_eq!(come(n * 10_000, 0), (Timing::Plausible, 120_000));
+            }
+            let all: Vec<_> = (1000..1200).map(|n| come(n * 10_000, jump)).collect();
+            assert_eq!(all[100], (Timing::Jumped(jump), 120_000));
+            assert!(all[101..].iter().all(|t| *t == (Timing::Plausible, 120_000)), "{:?}", all[101]);
+        }
+        // A peer that waits for everything may be late.
+        let mut base = TimeBase::new(0, 0, 120_000);
+        assert!((0..300).all(|n| base.judge(30_000_000 + n * 10_000, 0, false) == Timing::Plausible));
     }
 
     #[test]
