@@ -66,6 +66,8 @@ fn main() {
     let mut client = Client::new(plan, [7; HANDSHAKE_BLOCK]);
     seed("rtmp", "hello", &joined(std::iter::from_fn(|| client.poll_output()).map(|b| b.to_vec())));
     seed("files", "playlist", b"#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-MAP:URI=\"i.mp4\",BYTERANGE=\"7@0\"\n#EXTINF:4,\na.m4s\n");
+    seed("control", "take", br#"{"version":1,"ask":"take","feed":"programme","line":"finish-tower"}"#);
+    seed("control", "pictures", br#"{"version":1,"answer":"pictures","pictures":[{"line":"a","at_ms":1,"size":[1,1],"source":[1,1],"rgb":"AAAA"}]}"#);
     seed("sheet", "small", include_bytes!("../../demo/regatta.toml"));
 }
 

@@ -3,18 +3,19 @@
 //! The socket lies in a folder that only its user may enter; whoever may open it may do what the
 //! engineer may do. The folder also holds a lock, so that a sheet runs once.
 
-use crate::{LinePicture, Show, still::Still};
-use base64::{Engine as _, prelude::BASE64_STANDARD};
+mod message;
+
+pub use message::{Answer, PictureAnswer, Request, VERSION, read_answer, read_request};
+
+use crate::{LinePicture, Show};
 use choir_core::{
     command::{By, Command, Done, Refusal, Which},
     id::Subject,
-    model::{RecordSettings, RotaOrder},
-    view::{LineView, ShowView},
+    model::RecordSettings,
     words::done_words,
 };
 use choir_host::clock::unix_ms;
 use rustix::process::getuid;
-use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::{
     fs::{self, DirBuilder, File, TryLockError},
@@ -33,197 +34,6 @@ const MESSAGE_MAX: u64 = 4 << 20;
 const PATIENCE: Duration = Duration::from_secs(8);
 /// Pictures are no wider or higher than this.
 const FIT_MOST: usize = 4096;
-
-/// Version of the protocol: raised when an older program would misunderstand.
-pub const VERSION: u32 = 1;
-
-/// A message with its version, as it stands on the socket.
-#[derive(Debug, Serialize, Deserialize)]
-struct Envelope<T> {
-    version: u32,
-    #[serde(flatten)]
-    message: T,
-}
-
-/// What may be asked. Lines and feeds are named as in the sheet.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(tag = "ask", rename_all = "kebab-case")]
-pub enum Request {
-    /// The whole show.
-    View,
-    /// The show, with the history and spans of these lines and feeds alone: hundreds are megabytes
-    /// otherwise.
-    Look {
-        /// Lines and feeds.
-        histories: Vec<String>,
-    },
-    /// Put another line on a feed.
-    Take {
-        /// Feed.
-        feed: String,
-        /// Line; without one, the line that comes next.
-        #[serde(default)]
-        line: Option<String>,
-    },
-    /// Put lines on feeds at the same moment.
-    TakeTogether {
-        /// Feeds and lines.
-        takes: Vec<(String, String)>,
-    },
-    /// Tell a rota something.
-    Rota {
-        /// Its name.
-        name: String,
-        /// What.
-        order: RotaOrder,
-    },
-    /// Show a line alone on a wall.
-    Wall {
-        /// The wall.
-        wall: String,
-        /// The line; without one, all that the wall has.
-        #[serde(default)]
-        line: Option<String>,
-    },
-    /// Do what the sheet gives a key to do.
-    Key {
-        /// `F1` to `F12`.
-        key: String,
-    },
-    /// Say which line comes next on a feed.
-    Next {
-        /// Feed.
-        feed: String,
-        /// Line.
-        line: String,
-    },
-    /// Stop a line, the ways out of a feed, or one of them (`NAME:2`).
-    Hold {
-        /// Its name.
-        line: String,
-    },
-    /// Start it again.
-    Release {
-        /// Its name.
-        line: String,
-    },
-    /// Compare a line's transport stream with the standard, or no more.
-    Examine {
-        /// Line.
-        line: String,
-        /// Begin or end.
-        on: bool,
-    },
-    /// Newest pictures of lines.
-    Pictures {
-        /// Lines; all if there are none.
-        lines: Vec<String>,
-        /// No larger than this, pixels.
-        fit: (usize, usize),
-        /// Only what is there already: small, and without waiting.
-        kept: bool,
-    },
-    /// A line as it is now, and its newest picture; asked again and again, its pictures move.
-    Live {
-        /// Line.
-        line: String,
-        /// No larger than this, pixels.
-        fit: (usize, usize),
-    },
-    /// Change what the stand-in behind a line of the demo shows.
-    StandIn {
-        /// Line.
-        line: String,
-        /// A word of `choir sim show`.
-        word: String,
-    },
-    /// Record lines and feeds.
-    Record {
-        /// Their names.
-        what: Vec<String>,
-        /// Where; relative to the sheet's folder.
-        folder: PathBuf,
-        /// A new file after so many seconds.
-        each_s: u64,
-        /// Or after so many bytes.
-        #[serde(default)]
-        bytes: Option<u64>,
-    },
-    /// End recordings.
-    EndRecordings {
-        /// Lines and feeds; all recordings if there are none.
-        what: Vec<String>,
-    },
-    /// Say that alarms have been seen.
-    Acknowledge {
-        /// Numbers, or names of lines, feeds and networks; all alarms if there are none.
-        what: Vec<String>,
-    },
-    /// Read the sheet again and apply what differs.
-    Reload,
-    /// End the run.
-    Stop,
-}
-
-/// What is answered.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(tag = "answer", rename_all = "kebab-case")]
-pub enum Answer {
-    /// The show.
-    View(Box<ShowView>),
-    /// Pictures of those lines that have one.
-    Pictures {
-        /// In the order of the sheet.
-        pictures: Vec<PictureAnswer>,
-    },
-    /// One line that moves.
-    Live {
-        /// As it is now.
-        line: Box<LineView>,
-        /// Its newest picture.
-        picture: Option<PictureAnswer>,
-    },
-    /// It was done.
-    Done {
-        /// What, as a sentence.
-        said: String,
-    },
-    /// It was not.
-    Refused {
-        /// Why, as a sentence.
-        why: String,
-    },
-}
-
-/// A picture on its way.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct PictureAnswer {
-    /// Its line.
-    pub line: String,
-    /// When it came, ms since 1970.
-    pub at_ms: u64,
-    /// Pixels.
-    pub size: (usize, usize),
-    /// Pixels, before it was made smaller.
-    pub source: (u32, u32),
-    /// Three bytes per pixel, in Base64.
-    rgb: String,
-}
-
-impl PictureAnswer {
-    fn of(line: String, picture: &LinePicture) -> Self {
-        let Still { width, height, rgb, source } = &picture.still;
-        Self { line, at_ms: picture.at_ms, size: (*width, *height), source: *source, rgb: BASE64_STANDARD.encode(rgb) }
-    }
-
-    /// The picture; nothing if its bytes are not those of its size.
-    #[must_use]
-    pub fn still(&self) -> Option<Still> {
-        let rgb = BASE64_STANDARD.decode(&self.rgb).ok()?;
-        let (width, height) = self.size;
-        (rgb.len() == width.checked_mul(height)?.checked_mul(3)?).then_some(Still { width, height, rgb, source: self.source })
-    }
-}
 
 /// Why a running show cannot be reached, or this one cannot run.
 #[derive(Debug, thiserror::Error)]
@@ -373,19 +183,15 @@ async fn answer_all(stream: UnixStream, show: Show) {
     let mut lines = BufReader::new(read.take(MESSAGE_MAX)).lines();
     while let Ok(Some(line)) = lines.next_line().await {
         let mut ends = false;
-        let message = match serde_json::from_str::<Envelope<Request>>(&line) {
-            Ok(Envelope { version: VERSION, message: Request::Stop }) => {
+        let answer = match message::read_request(&line) {
+            Ok(Request::Stop) => {
                 ends = true;
                 Answer::Done { said: done_words(&Done::Stopping, show.names()) }
             }
-            Ok(Envelope { version: VERSION, message }) => act(By::CommandLine, message, &show).await,
-            Ok(Envelope { version, .. }) => Answer::Refused {
-                why: format!("protocol version {version} is not supported by the running show, which has version {VERSION}"),
-            },
-            Err(e) => Answer::Refused { why: format!("request not understood: {e}") },
+            Ok(request) => act(By::CommandLine, request, &show).await,
+            Err(why) => Answer::Refused { why },
         };
-        let Ok(mut text) = serde_json::to_string(&Envelope { version: VERSION, message }) else { return };
-        text.push('\n');
+        let Some(text) = message::line(&answer) else { return };
         if write.write_all(text.as_bytes()).await.is_err() {
             return;
         }
@@ -529,33 +335,14 @@ impl Client {
     /// # Errors
     /// No answer within 8 s, or one that is not understood.
     pub async fn ask(&mut self, request: &Request) -> Result<Answer, ControlError> {
-        let envelope = Envelope { version: VERSION, message: request };
-        let mut text = serde_json::to_string(&envelope).map_err(|_| ControlError::Strange)?;
-        text.push('\n');
+        let text = message::line(request).ok_or(ControlError::Strange)?;
         self.write.write_all(text.as_bytes()).await.map_err(ControlError::Silent)?;
         let line = tokio::time::timeout(PATIENCE, self.lines.next_line())
             .await
             .map_err(|_| ControlError::Silent(io::ErrorKind::TimedOut.into()))?
             .map_err(ControlError::Silent)?
             .ok_or_else(|| ControlError::Silent(io::ErrorKind::UnexpectedEof.into()))?;
-        read_answer(&line).ok_or(ControlError::Strange)
-    }
-}
-
-/// What an answer is, without the rest of it.
-#[derive(Deserialize)]
-struct Head<'a> {
-    version: u32,
-    answer: &'a str,
-}
-
-/// A show of hundreds of lines is a megabyte, read again and again: it is not taken through the
-/// general form, which would keep a copy of each part before it knows what that is.
-fn read_answer(line: &str) -> Option<Answer> {
-    match serde_json::from_str(line).ok()? {
-        Head { version: VERSION, answer: "view" } => serde_json::from_str(line).ok().map(Answer::View),
-        Head { version: VERSION, .. } => serde_json::from_str::<Envelope<Answer>>(line).ok().map(|e| e.message),
-        Head { .. } => None,
+        message::read_answer(&line).ok_or(ControlError::Strange)
     }
 }
 
