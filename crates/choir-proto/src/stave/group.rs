@@ -11,7 +11,7 @@ use aes_gcm::{
 };
 use bytes::Bytes;
 use std::{
-    collections::{BTreeMap, VecDeque},
+    collections::{BTreeMap, VecDeque, btree_map::Entry},
     net::SocketAddr,
     time::{Duration, Instant},
 };
@@ -28,6 +28,9 @@ const PAYLOAD_TYPE: u8 = 96;
 const KEPT: usize = 8192;
 /// Packets that one request brings: whoever wants more asks again.
 const AGAIN_MAX: usize = 512;
+/// Missing packets that are asked for: of more the oldest are given up, since they would hardly come
+/// in time.
+const MISSING_MOST: usize = 1024;
 /// Packets behind the newest that are still taken, and most that one gap may be.
 const WINDOW: u64 = 8192;
 /// Ranges in one request, and packets in all of them.
@@ -37,8 +40,11 @@ const REORDER: u64 = 8;
 const REORDER_TIME: Duration = Duration::from_millis(2);
 /// Between two requests for the same packet.
 const ASK_AGAIN: Duration = Duration::from_millis(15);
-/// Units put together at a time.
+/// Units put together at a time, and what all of them may take: a few of the largest.
 const PARTS: usize = 64;
+const HELD_MOST: usize = 3 * UNIT_MAX;
+/// What a fragment takes beside its bytes.
+const EACH: usize = 96;
 
 /// Key and salt of a group.
 #[derive(Clone)]
@@ -141,17 +147,13 @@ impl GroupWriter {
     #[must_use]
     pub fn again(&self, repair: &Repair) -> Vec<Bytes> {
         let Some(first) = self.kept.front().map(|(n, _)| *n) else { return Vec::new() };
-        let mut out = Vec::new();
-        for (from, count) in repair.ranges.iter().take(REPAIR_MAX) {
-            for number in (*from..from.saturating_add(u64::from(*count))).take(KEPT) {
-                let place = number.checked_sub(first).and_then(|i| usize::try_from(i).ok());
-                out.extend(place.and_then(|i| self.kept.get(i)).map(|(_, p)| p.clone()));
-                if out.len() >= AGAIN_MAX {
-                    return out;
-                }
-            }
-        }
-        out
+        let place = |number: u64| usize::try_from(number.saturating_sub(first)).map_or(self.kept.len(), |i| i.min(self.kept.len()));
+        // However much a range names, it costs what is there of it.
+        let there = repair.ranges.iter().take(REPAIR_MAX).flat_map(|(from, count)| {
+            let end = from.saturating_add(u64::from(*count));
+            self.kept.range(place(*from)..place(end)).map(|(_, p)| p.clone())
+        });
+        there.take(AGAIN_MAX).collect()
     }
 }
 
@@ -175,13 +177,34 @@ pub struct GroupStats {
     pub refused: u64,
     /// Units given up.
     pub broken_units: u64,
+    /// Memory that units take which are not whole yet, bytes.
+    pub held: usize,
 }
 
 struct Part {
-    data: Vec<u8>,
-    got: BTreeMap<u32, u32>,
+    /// By their places. A unit gets its room once all of it is there: a packet that names a place
+    /// far behind costs no more than itself.
+    fragments: BTreeMap<u32, Vec<u8>>,
     have: usize,
     since: Instant,
+}
+
+impl Part {
+    fn cost(&self) -> usize {
+        self.have + self.fragments.len() * EACH
+    }
+
+    /// The unit, if its fragments follow each other.
+    fn joined(self) -> Option<Vec<u8>> {
+        let mut unit = Vec::with_capacity(self.have);
+        for (at, fragment) in self.fragments {
+            if at as usize != unit.len() {
+                return None;
+            }
+            unit.extend_from_slice(&fragment);
+        }
+        Some(unit)
+    }
 }
 
 /// Puts the units of a group together.
@@ -234,9 +257,12 @@ impl GroupReader {
             return;
         };
         if number >= self.next {
-            for lost in self.next..number {
+            self.stats.lost += number - self.next;
+            for lost in self.next.max(number.saturating_sub(MISSING_MOST as u64))..number {
                 self.missing.insert(lost, Missing { noticed: now, asked: None });
-                self.stats.lost += 1;
+            }
+            while self.missing.len() > MISSING_MOST {
+                self.missing.pop_first();
             }
             self.next = number + 1;
         } else if self.missing.remove(&number).is_some() {
@@ -246,7 +272,7 @@ impl GroupReader {
             return;
         }
         self.stats.packets += 1;
-        self.fragment(now, &body);
+        self.fragment(now, body);
     }
 
     fn open(&self, packet: &[u8]) -> Option<(u64, Vec<u8>)> {
@@ -270,32 +296,36 @@ impl GroupReader {
         Some((number, body))
     }
 
-    fn fragment(&mut self, now: Instant, body: &[u8]) {
+    fn fragment(&mut self, now: Instant, mut body: Vec<u8>) {
         let word = |i: usize| u32::from_be_bytes([body[i], body[i + 1], body[i + 2], body[i + 3]]);
         let (unit, at, total) = (word(0), word(4) as usize, word(8) as usize);
-        let data = &body[FRAGMENT..];
-        if total > HEADER_LEN + ADDITIONS_MAX + UNIT_MAX || at + data.len() > total || self.finished.contains(&unit) {
+        body.drain(..FRAGMENT);
+        if total > HEADER_LEN + ADDITIONS_MAX + UNIT_MAX || at + body.len() > total || self.finished.contains(&unit) {
             return;
         }
-        let part = self.parts.entry(unit).or_insert_with(|| Part { data: Vec::new(), got: BTreeMap::new(), have: 0, since: now });
-        // Room grows with what comes: a packet cannot make it claim megabytes.
-        if part.data.len() < at + data.len() {
-            part.data.resize(at + data.len(), 0);
-        }
-        if part.got.insert(at as u32, data.len() as u32).is_some() {
-            return;
-        }
-        part.data[at..at + data.len()].copy_from_slice(data);
-        part.have += data.len();
-        if part.have == total && part.data.len() == total {
-            if let Some(p) = self.parts.remove(&unit) {
-                self.units.push_back(p.data);
-            }
+        let part = self.parts.entry(unit).or_insert_with(|| Part { fragments: BTreeMap::new(), have: 0, since: now });
+        let Entry::Vacant(place) = part.fragments.entry(at as u32) else { return };
+        part.have += body.len();
+        self.stats.held += body.len() + EACH;
+        place.insert(body);
+        if part.have >= total {
+            let whole = self.give_up(unit).and_then(Part::joined).filter(|u| u.len() == total);
+            self.stats.broken_units += u64::from(whole.is_none());
+            self.units.extend(whole);
             self.finish(unit);
-        } else if self.parts.len() > PARTS {
-            self.parts.pop_first();
+        }
+        while self.parts.len() > PARTS || self.stats.held > HELD_MOST {
+            let Some(oldest) = self.parts.keys().next().copied() else { break };
+            self.give_up(oldest);
+            self.finish(oldest);
             self.stats.broken_units += 1;
         }
+    }
+
+    fn give_up(&mut self, unit: u32) -> Option<Part> {
+        let part = self.parts.remove(&unit)?;
+        self.stats.held -= part.cost();
+        Some(part)
     }
 
     fn finish(&mut self, unit: u32) {
@@ -338,7 +368,7 @@ impl GroupReader {
         let old: Vec<u32> =
             self.parts.iter().filter(|(_, p)| now.saturating_duration_since(p.since) >= patience).map(|(u, _)| *u).collect();
         for unit in old {
-            self.parts.remove(&unit);
+            self.give_up(unit);
             self.finish(unit);
             self.stats.broken_units += 1;
         }
@@ -356,4 +386,70 @@ impl GroupReader {
 fn unhex<const N: usize>(text: &str) -> Option<[u8; N]> {
     let mut bytes = [0; N];
     hex::decode_to_slice(text, &mut bytes).ok().map(|()| bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A packet of somebody who has the group's key and cuts units as it likes.
+    fn sealed(key: &GroupKey, number: u64, place: [u32; 3], data: &[u8]) -> Vec<u8> {
+        let mut p = vec![0x80, PAYLOAD_TYPE];
+        p.extend_from_slice(&(number as u16).to_be_bytes());
+        p.extend_from_slice(&[0; 4]);
+        p.extend_from_slice(&key.ssrc.to_be_bytes());
+        place.iter().for_each(|n| p.extend_from_slice(&n.to_be_bytes()));
+        p.extend_from_slice(data);
+        let (aad, body) = p.split_at_mut(RTP);
+        let tag = key.cipher.encrypt_in_place_detached(&key.nonce(number), aad, body).expect("sealed");
+        p.extend_from_slice(&tag);
+        p
+    }
+
+    fn reader() -> (GroupReader, GroupKey, Instant) {
+        let writer = GroupWriter::new([5; 32]);
+        let reader = GroupReader::new(&writer.offer(([239, 20, 0, 9], 7350).into(), 1), Duration::from_secs(2)).expect("usable");
+        #[allow(clippy::disallowed_methods, reason = "any time will do")]
+        (reader, writer.key, Instant::now())
+    }
+
+    #[test]
+    fn a_fragment_takes_the_room_of_what_it_brings() {
+        let (mut reader, key, now) = reader();
+        let total = UNIT_MAX as u32;
+        for n in 1..=64 {
+            reader.handle_packet(now, &sealed(&key, n, [n as u32, total - 100, total], &[7; 100]));
+        }
+        let room: usize = reader.parts.values().flat_map(|p| p.fragments.values()).map(Vec::capacity).sum();
+        assert!(room < 64 * 2000 && reader.stats().held == 64 * (100 + EACH), "{room} bytes");
+        // Nor do many small ones take more than a few of the largest units.
+        for n in 65..600_000_u64 {
+            reader.handle_packet(now, &sealed(&key, n, [1000 + (n / 50_000) as u32, n as u32 % 50_000 * 2, total], &[7]));
+            assert!(reader.stats().held <= HELD_MOST);
+        }
+        reader.handle_timeout(now + Duration::from_secs(3));
+        assert_eq!((reader.stats().held, reader.parts.len()), (0, 0));
+    }
+
+    #[test]
+    fn fragments_that_do_not_follow_each_other_are_no_unit() {
+        let (mut reader, key, now) = reader();
+        for (n, at) in [(1, 0), (2, 50), (3, 60)] {
+            reader.handle_packet(now, &sealed(&key, n, [9, at, 150], &[n as u8; 50]));
+        }
+        assert_eq!((reader.poll_unit(), reader.stats().broken_units), (None, 1));
+        for (n, at) in [(4, 100), (5, 0), (6, 50)] {
+            reader.handle_packet(now, &sealed(&key, n, [10, at, 150], &[n as u8; 50]));
+        }
+        assert_eq!(reader.poll_unit(), Some([[5; 50], [6; 50], [4; 50]].concat()));
+    }
+
+    #[test]
+    fn numbers_that_jump_leave_a_bounded_list() {
+        let (mut reader, key, now) = reader();
+        for n in 1..200 {
+            reader.handle_packet(now, &sealed(&key, n * 8000, [n as u32, 0, 10], &[7; 10]));
+        }
+        assert_eq!((reader.missing.len(), reader.stats().lost), (MISSING_MOST, 199 * 8000 - 199));
+    }
 }

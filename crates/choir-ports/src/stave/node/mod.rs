@@ -1,10 +1,12 @@
 //! A node: one QUIC endpoint that serves this machine's sources and calls other nodes.
 
+mod pace;
 mod serve;
 mod sources;
 
 pub(super) use sources::{SOURCES, tally_view};
 
+use self::pace::Pace;
 use super::{
     StaveError,
     caller::Caller,
@@ -108,9 +110,9 @@ struct Inner {
     sources: Mutex<Sources>,
     receivers: Mutex<BTreeMap<u64, Arc<Receiver>>>,
     next: AtomicU64,
-    /// A directory tells all of all in a moment, and when it last did.
-    telling: AtomicBool,
-    told: Mutex<Option<Instant>>,
+    /// When a directory tells all of all, and when what there is is told anew since a peer wants so.
+    telling: Pace,
+    publishing: Pace,
     directory: watch::Sender<BTreeMap<u64, NodeEntry>>,
     keeps_directory: AtomicBool,
     roster: Mutex<Option<Roster>>,
@@ -184,8 +186,8 @@ impl Node {
             sources: Mutex::default(),
             receivers: Mutex::default(),
             next: AtomicU64::new(1),
-            telling: false.into(),
-            told: Mutex::default(),
+            telling: Pace::new(serve::TELL_EVERY),
+            publishing: Pace::new(sources::PUBLISH_EVERY),
             directory: watch::channel(BTreeMap::new()).0,
             keeps_directory: false.into(),
             roster: Mutex::default(),

@@ -32,7 +32,7 @@ const WAITING_MOST: usize = 2 << 20;
 const NODES: usize = 256;
 const TEXT_MOST: usize = 100;
 /// Between two times at which a directory tells all of all.
-const TELL_EVERY: Duration = Duration::from_millis(200);
+pub(super) const TELL_EVERY: Duration = Duration::from_millis(200);
 /// Packets that are sent again are of no use later.
 const REPAIR_WITHIN: Duration = Duration::from_millis(500);
 /// From connection to control stream.
@@ -176,7 +176,7 @@ impl Node {
             }
         }
         if viewers_changed {
-            self.republish();
+            self.republish_soon();
         }
         let mut speaker = lock(&receiver.speaker);
         while let Some(mut play) = speaker.poll_play() {
@@ -221,14 +221,18 @@ impl Node {
     }
 
     fn repair(&self, receiver: &Arc<Receiver>, repair: &choir_proto::stave::Repair) {
+        // One at a time: a receiver cannot make this machine search and send as much as it likes.
+        if receiver.repairing.swap(true, Ordering::AcqRel) {
+            return;
+        }
         let wanted = lock(&receiver.speaker).lane().map(|l| l.wish().source.clone());
         let packets = {
             let sources = lock(&self.0.sources);
             let group = wanted.and_then(|w| sources.all.values().find(|s| *s.name == *w)).and_then(|s| s.group.as_ref());
             group.map(|g| g.again(repair)).unwrap_or_default()
         };
-        // One at a time: a receiver cannot make this machine send as much as it likes.
-        if packets.is_empty() || receiver.repairing.swap(true, Ordering::AcqRel) {
+        if packets.is_empty() {
+            receiver.repairing.store(false, Ordering::Release);
             return;
         }
         let receiver = receiver.clone();
@@ -263,15 +267,14 @@ impl Node {
 
     /// Tells all of all, now or soon: many who come and go at once are told of together.
     fn tell_directory(&self) {
-        if !self.0.keeps_directory.load(Ordering::Acquire) || self.0.telling.swap(true, Ordering::AcqRel) {
+        if !self.0.keeps_directory.load(Ordering::Acquire) {
             return;
         }
+        let Some(wait) = self.0.telling.ask(Instant::now()) else { return };
         let me = self.clone();
-        let wait = lock(&self.0.told).map_or(Duration::ZERO, |told| (told + TELL_EVERY).saturating_duration_since(Instant::now()));
         tokio::spawn(async move {
             tokio::time::sleep(wait).await;
-            me.0.telling.store(false, Ordering::Release);
-            *lock(&me.0.told) = Some(Instant::now());
+            me.0.telling.begin(Instant::now());
             let nodes = Nodes { nodes: me.0.directory.borrow().values().cloned().collect() };
             for r in me.everybody() {
                 lock(&r.speaker).nodes(nodes.clone());

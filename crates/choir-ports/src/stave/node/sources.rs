@@ -20,11 +20,13 @@ use choir_proto::stave::{Carriage, Catalogue, Lane, Offered, SourceOffer, Stream
 use std::{
     collections::BTreeMap,
     sync::{Arc, atomic::Ordering},
-    time::Instant,
+    time::{Duration, Instant},
 };
 
 /// Sources of one node: their catalogue fits one message.
 pub(in crate::stave) const SOURCES: usize = 64;
+/// Between two times at which what there is is told anew since peers come, go, wish or show.
+pub(super) const PUBLISH_EVERY: Duration = Duration::from_millis(50);
 
 impl Node {
     /// Offers a name. Gives its number and the name that it has got: another one when it was taken.
@@ -106,6 +108,21 @@ impl Node {
 
     pub(super) fn everybody(&self) -> Vec<Arc<Receiver>> {
         lock(&self.0.receivers).values().cloned().collect()
+    }
+
+    /// As `republish`, for what peers cause: at once, and soon for what follows.
+    pub(super) fn republish_soon(&self) {
+        let Some(wait) = self.0.publishing.ask(Instant::now()) else { return };
+        if wait.is_zero() {
+            self.0.publishing.begin(Instant::now());
+            return self.republish();
+        }
+        let me = self.clone();
+        tokio::spawn(async move {
+            tokio::time::sleep(wait).await;
+            me.0.publishing.begin(Instant::now());
+            me.republish();
+        });
     }
 
     /// What there is, told to all.
@@ -223,7 +240,7 @@ impl Node {
             changed
         };
         if changed.is_some() {
-            self.republish();
+            self.republish_soon();
         }
     }
 
@@ -237,7 +254,7 @@ impl Node {
         }
         drop(sources);
         self.0.directory.send_if_modified(|d| d.remove(&receiver).is_some());
-        self.republish();
+        self.republish_soon();
     }
 }
 
