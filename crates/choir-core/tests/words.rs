@@ -7,8 +7,8 @@ use choir_core::{
     content::ContentFault,
     director::Unfit,
     facts::{
-        Alarm, AlarmGrade, AlarmKind, AlarmStep, Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, Misbehaviour, Notice,
-        Reason, RecordingStep, Refused, RotaChange, Slow, State, Trouble, Waiting,
+        Alarm, AlarmGrade, AlarmKind, AlarmStep, Cause, Contact, Direction, Event, EventKind, Fault, Joining, Loss, MachineChange,
+        Misbehaviour, Notice, Reason, RecordingStep, Refused, RotaChange, Slow, State, Trouble, Waiting,
     },
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     model::{Measure, Mismatch, RotaOrder},
@@ -317,6 +317,10 @@ fn states_and_their_reasons_are_as_reviewed() {
     assert!(contacts.iter().all(|c| c.fault().is_none()));
 }
 
+fn machine(change: MachineChange) -> EventKind {
+    EventKind::Machine(change)
+}
+
 /// Each trouble that an alarm can have, and each step of one.
 fn alarms() -> Vec<EventKind> {
     let limit = |measure, value, limit| Trouble::Limit { measure, value, limit };
@@ -404,6 +408,16 @@ fn events_are_as_reviewed() {
         (Subject::Feed(FeedId(0)), EventKind::Confirmed { size: (1280, 720) }),
         (Subject::Feed(FeedId(0)), EventKind::NotConfirmed(text("it stands still"))),
         (Subject::Machine, EventKind::ReceiveBuffer { granted: 425_984, wanted: 8 << 20 }),
+        (
+            Subject::Machine,
+            machine(MachineChange::Network { came: vec![text("eth1 10.77.0.9")], gone: vec![text("eth1 10.77.0.5")], rejoined: 3 }),
+        ),
+        (Subject::Machine, machine(MachineChange::Network { came: vec![text("eth1 10.77.0.9")], gone: Vec::new(), rejoined: 1 })),
+        (Subject::Machine, machine(MachineChange::Slept(secs(8000)))),
+        (Subject::Machine, machine(MachineChange::ClockSet { ms: 1500 })),
+        (Subject::Machine, machine(MachineChange::ClockSet { ms: -3_600_000 })),
+        (Subject::Machine, machine(MachineChange::FilesShort { limit: 600 })),
+        (Subject::Machine, machine(MachineChange::FilesEnough)),
         (Subject::Show, EventKind::Messenger { to: text("http://127.20.0.2:9090"), failed: Some(text("connection refused")) }),
         (Subject::Show, EventKind::Messenger { to: text("http://127.20.0.2:9090"), failed: None }),
         (Subject::Show, EventKind::Reloaded(Change::default())),
@@ -416,6 +430,13 @@ fn events_are_as_reviewed() {
             EventKind::Recording(_) | EventKind::StandIn { .. } | EventKind::Returned { .. } | EventKind::Previewed { .. } => {}
             EventKind::Taken { .. } | EventKind::Held { .. } | EventKind::ReceiveBuffer { .. } => {}
             EventKind::Messenger { .. } | EventKind::Reloaded(_) | EventKind::ReloadFailed(_) => {}
+            EventKind::Machine(
+                MachineChange::Network { .. }
+                | MachineChange::Slept(_)
+                | MachineChange::ClockSet { .. }
+                | MachineChange::FilesShort { .. }
+                | MachineChange::FilesEnough,
+            ) => {}
             EventKind::Confirmed { .. } | EventKind::NotConfirmed(_) => {}
             EventKind::Alarm(..) => {} // Has its own surface.
         }

@@ -47,6 +47,18 @@ pub fn unix_ms() -> u64 {
     (unix_us() / 1000).max(0) as u64
 }
 
+/// How long this machine has slept since it was started: what the steady clock leaves out.
+#[must_use]
+pub fn slept() -> Duration {
+    let at = |id| {
+        let t = clock_gettime(id);
+        Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
+    };
+    // In this order it is never too much.
+    let awake = at(ClockId::Monotonic);
+    at(ClockId::Boottime).saturating_sub(awake)
+}
+
 /// Date and time in UTC as part of a file's name, from ms since 1970.
 #[must_use]
 pub fn stamp(ms: u64) -> String {

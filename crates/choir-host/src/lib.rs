@@ -7,12 +7,15 @@
 //! | [`udp`], [`multicast`], [`tcp`] | sockets with batches, groups, ports |
 //! | [`mdns`] | services by DNS-SD |
 //! | [`interfaces`], [`kernel`] | what the system says of its network |
+//! | [`machine`] | what happens to it: network, sleep, clock, descriptors |
 //! | [`secrets`] | passphrases and passwords from files and the environment |
 
 mod backoff;
 pub mod clock;
+mod groups;
 pub mod interfaces;
 pub mod kernel;
+pub mod machine;
 pub mod mdns;
 pub mod multicast;
 pub mod secrets;

@@ -25,7 +25,7 @@ impl MulticastSocket {
     /// # Errors
     /// The interface is not of this machine.
     pub fn open(group: SocketAddr, interface: Ipv4Addr) -> io::Result<Self> {
-        let sends = UdpPort::to_group(group.ip(), Some(interface.into()), 1)?;
+        let sends = UdpPort::to_group_from(group.ip(), interface.into(), 1)?;
         Ok(Self { group, sends, joined: UdpPort::join(group, None, Some(interface.into())), arena: BytesMut::new() })
     }
 

@@ -1,14 +1,18 @@
 //! One UDP socket with batched receives and sends.
 
+use crate::groups::Membership;
 use bytes::{Bytes, BytesMut};
 use quinn_udp::{BATCH_SIZE, RecvMeta, UdpSockRef, UdpSocketState};
-use socket2::{Domain, Protocol, Socket, Type};
+use socket2::{Domain, Protocol, SockRef, Socket, Type};
 use std::{
     cell::RefCell,
     io::{self, IoSliceMut},
     net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr},
     os::fd::{AsFd, AsRawFd, RawFd},
-    sync::atomic::{AtomicUsize, Ordering},
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
 };
 use tokio::{io::Interest, net::UdpSocket};
 
@@ -44,13 +48,6 @@ pub const fn any_address(of: IpAddr) -> IpAddr {
         IpAddr::V4(_) => IpAddr::V4(Ipv4Addr::UNSPECIFIED),
         IpAddr::V6(_) => IpAddr::V6(Ipv6Addr::UNSPECIFIED),
     }
-}
-
-/// The system's number of the interface that has this address; 0 is its own choice.
-fn interface_index(of: Option<IpAddr>) -> io::Result<u32> {
-    let Some(ip) = of else { return Ok(0) };
-    let found = if_addrs::get_if_addrs()?.into_iter().find(|i| i.ip() == ip);
-    found.and_then(|i| i.index).ok_or_else(|| io::Error::other(format!("this machine has no interface with the address {ip}")))
 }
 
 /// A socket with batched receives and sends, whose owner waits for it by other means.
@@ -197,7 +194,7 @@ fn sent(result: io::Result<()>) -> io::Result<bool> {
 /// A socket of one port.
 #[derive(Debug)]
 pub struct UdpPort {
-    socket: UdpSocket,
+    socket: Arc<UdpSocket>,
     state: UdpSocketState,
     peer: Option<SocketAddr>,
     max_segments: usize,
@@ -219,8 +216,8 @@ impl UdpPort {
     }
 
     fn finish(socket: Socket, peer: Option<SocketAddr>) -> io::Result<Self> {
-        let socket = UdpSocket::from_std(socket.into())?;
-        let (state, max_segments) = state_of(&socket)?;
+        let socket = Arc::new(UdpSocket::from_std(socket.into())?);
+        let (state, max_segments) = state_of(&*socket)?;
         Ok(Self { socket, state, peer, max_segments })
     }
 
@@ -235,21 +232,16 @@ impl UdpPort {
         // Several programs may hear one group.
         socket.set_reuse_address(true)?;
         socket.bind(&group.into())?;
-        match (group.ip(), source, interface) {
-            (IpAddr::V4(g), None, None) => socket.join_multicast_v4(&g, &Ipv4Addr::UNSPECIFIED)?,
-            (IpAddr::V4(g), None, Some(IpAddr::V4(i))) => socket.join_multicast_v4(&g, &i)?,
-            (IpAddr::V4(g), Some(IpAddr::V4(s)), None) => socket.join_ssm_v4(&s, &g, &Ipv4Addr::UNSPECIFIED)?,
-            (IpAddr::V4(g), Some(IpAddr::V4(s)), Some(IpAddr::V4(i))) => socket.join_ssm_v4(&s, &g, &i)?,
-            (IpAddr::V6(g), None, i) => socket.join_multicast_v6(&g, interface_index(i)?)?,
-            (IpAddr::V6(_), Some(_), _) => return Err(io::Error::other("choosing a source is only made for IPv4 groups here")),
-            _ => return Err(io::Error::other("group, source and interface must be addresses of one family")),
-        }
+        let membership = Membership::receives(group, source, interface);
+        membership.take(&SockRef::from(&socket))?;
         // Without this Linux hands in what any other program of the machine has joined on this
         // port.
         if group.ip().is_ipv4() {
             socket.set_multicast_all_v4(false)?;
         }
-        Self::finish(socket, None)
+        let port = Self::finish(socket, None)?;
+        membership.keep(&port.socket);
+        Ok(port)
     }
 
     /// Opens a socket that sends to a group by the interface of this address, past so many routers.
@@ -257,20 +249,31 @@ impl UdpPort {
     /// # Errors
     /// The interface is not of this machine.
     pub fn to_group(group: IpAddr, interface: Option<IpAddr>, ttl: u8) -> io::Result<Self> {
-        let local = SocketAddr::new(interface.unwrap_or(any_address(group)), 0);
+        // Not bound to the interface's address, which may be another one tomorrow.
+        Self::group_sender(SocketAddr::new(any_address(group), 0), group, interface, ttl)
+    }
+
+    /// The same at the interface's address, where what is answered to it alone arrives.
+    ///
+    /// # Errors
+    /// The interface is not of this machine.
+    pub fn to_group_from(group: IpAddr, interface: IpAddr, ttl: u8) -> io::Result<Self> {
+        Self::group_sender(SocketAddr::new(interface, 0), group, Some(interface), ttl)
+    }
+
+    fn group_sender(local: SocketAddr, group: IpAddr, interface: Option<IpAddr>, ttl: u8) -> io::Result<Self> {
         let socket = open(local)?;
         socket.bind(&local.into())?;
-        match interface {
-            Some(IpAddr::V4(i)) => socket.set_multicast_if_v4(&i)?,
-            Some(i @ IpAddr::V6(_)) => socket.set_multicast_if_v6(interface_index(Some(i))?)?,
-            None => {}
-        }
+        let membership = Membership::sends(group, interface);
+        membership.take(&SockRef::from(&socket))?;
         if group.is_ipv4() {
             socket.set_multicast_ttl_v4(ttl.into())?;
         } else {
             socket.set_multicast_hops_v6(ttl.into())?;
         }
-        Self::finish(socket, None)
+        let port = Self::finish(socket, None)?;
+        membership.keep(&port.socket);
+        Ok(port)
     }
 
     /// Own address.
@@ -316,7 +319,7 @@ impl UdpPort {
     /// `ConnectionRefused` when the peer's host says that nobody listens there.
     pub fn receive(&self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<usize> {
         let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| {
-            self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&self.socket), slices, metas))
+            self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&*self.socket), slices, metas))
         };
         receive(BATCH_SIZE, recv, each).map(|r| r.datagrams)
     }
@@ -342,7 +345,7 @@ impl UdpPort {
     pub fn send(&self, to: SocketAddr, segment: Option<usize>, contents: &[u8]) -> io::Result<bool> {
         let transmit =
             quinn_udp::Transmit { destination: self.peer.unwrap_or(to), ecn: None, contents, segment_size: segment, src_ip: None };
-        let send = || self.state.try_send(UdpSockRef::from(&self.socket), &transmit);
+        let send = || self.state.try_send(UdpSockRef::from(&*self.socket), &transmit);
         sent(match send() {
             // Only a full buffer is told to those who wait: they do not know yet of a new socket
             // that it may be written to.

@@ -1,7 +1,7 @@
 //! Why a way cannot be opened.
 
 use crate::{FileError, stave::StaveError};
-use choir_host::secrets::SecretError;
+use choir_host::{machine::is_out_of_files, secrets::SecretError};
 use std::{
     io,
     net::{IpAddr, SocketAddr},
@@ -15,7 +15,7 @@ pub enum WayCause {
     #[error("cannot open {0}: {1}{hint}", hint = open_hint(.1))]
     Open(SocketAddr, io::Error),
     /// The system has no thread for it.
-    #[error("cannot start a thread for SRT: {0}. Close other programs")]
+    #[error("cannot start a thread for SRT: {0}{hint}", hint = thread_hint(.0))]
     Thread(#[source] io::Error),
     /// A name cannot be looked up.
     #[error("cannot look up {0}: {1}")]
@@ -51,8 +51,15 @@ fn open_hint(cause: &io::Error) -> &'static str {
         io::ErrorKind::AddrInUse => ": another program waits on that port; stop it, or choose another port",
         io::ErrorKind::AddrNotAvailable => ": this machine has no such address; check it against the network settings",
         io::ErrorKind::PermissionDenied => ": not allowed; ports below 1024 need an administrator",
+        _ if is_out_of_files(cause) => MORE_FILES,
         _ => "",
     }
+}
+
+const MORE_FILES: &str = ": let this program have more, with \"ulimit -n 4096\" before it";
+
+fn thread_hint(cause: &io::Error) -> &'static str {
+    if is_out_of_files(cause) { MORE_FILES } else { ": close other programs" }
 }
 
 /// Looks a host up; without one, every own address is meant.

@@ -200,3 +200,19 @@ fn a_peer_that_compares_cookies_without_a_sign_is_met_too() {
         assert_eq!((leader, follower), (!leads, leads), "cookie {cookie:08x}");
     }
 }
+
+#[test]
+fn a_machine_that_slept_goes_on_in_its_peer_s_time() {
+    // Three seconds that this end's clock does not know of.
+    let (mut end, start, hand, conn) = sender();
+    hand.data(&mut end, start, conn, (7, 0), &[1]);
+    end.note_pause(ms(3000));
+    hand.data(&mut end, start + ms(100), conn, (8, 3_100_000), &[2]);
+    let out = Hand::delivered(&mut end, start + ms(100), start + ms(600));
+    assert_eq!(out, [(1, ms(0)), (2, ms(120))], "with the latency that it had");
+    // After a night the peer has long given up: nobody waits for its silence to be noticed.
+    end.note_pause(ms(8 * 3_600_000));
+    end.handle_timeout(start + ms(700));
+    let closed = events(&mut end);
+    assert!(matches!(closed[..], [_, Event::Closed { reason: CloseReason::Silent(_), .. }]), "{closed:?}");
+}

@@ -26,7 +26,7 @@ use choir_proto::ts::AccessUnit;
 use std::{
     io,
     path::Path,
-    sync::{Arc, Mutex, RwLock},
+    sync::{Arc, Mutex, RwLock, Weak},
     time::{Duration, Instant},
 };
 use tokio::{
@@ -108,6 +108,7 @@ impl Show {
         if let Err(e) = pictures::start(Arc::downgrade(&show.0), show.0.stopped.clone()) {
             tracing::warn!("no thread for pictures: {e}");
         }
+        tokio::spawn(tell_changes(Arc::downgrade(&show.0), show.0.stopped.clone()));
         let (end, last) = Stop::new();
         let started = show.0.started;
         show.0.at_once(started);
@@ -388,6 +389,20 @@ pub fn event_view(e: &choir_core::facts::Event, names: &dyn choir_core::words::N
 
 /// One tick a second, on a grid; a machine that stood still has one longer tick. Between them what
 /// has changed is told.
+/// Tells what happens to the machine.
+async fn tell_changes(show: Weak<Inner>, mut stop: Stop) {
+    let mut watch = choir_host::machine::Watch::begin();
+    loop {
+        let change = tokio::select! {
+            change = watch.next() => change,
+            () = stop.wait() => return,
+        };
+        let Some(show) = show.upgrade() else { return };
+        show.bus.event(Subject::Machine, EventKind::Machine(change));
+        show.changed.notify_one();
+    }
+}
+
 async fn run_ticker(show: Show, started: Instant, mut last: Stop) {
     let mut grid = tokio::time::interval_at(tokio::time::Instant::from_std(started + TICK), TICK);
     grid.set_missed_tick_behavior(MissedTickBehavior::Skip);

@@ -1,6 +1,6 @@
 //! What happened.
 
-use super::{Alarm, AlarmGrade, AlarmStep, Notice};
+use super::{Alarm, AlarmGrade, AlarmStep, MachineChange, Notice};
 use crate::{
     command::By,
     director::Unfit,
@@ -143,6 +143,8 @@ pub enum EventKind {
         /// Bytes asked for.
         wanted: usize,
     },
+    /// Something has happened to the machine itself.
+    Machine(MachineChange),
     /// The sheet was read again.
     Reloaded(Change),
     /// The sheet was read again, and nothing of it was applied.
@@ -217,6 +219,9 @@ impl EventKind {
             }
             Self::Confirmed { .. } => EventGrade::Good,
             Self::NotConfirmed(_) => EventGrade::Warning,
+            Self::Machine(MachineChange::FilesEnough) => EventGrade::Good,
+            Self::Machine(MachineChange::Network { gone, .. }) if gone.is_empty() => EventGrade::Note,
+            Self::Machine(_) => EventGrade::Warning,
             Self::Recording(RecordingStep::DiskLow { .. }) => EventGrade::Warning,
             Self::Recording(RecordingStep::Failed { .. } | RecordingStep::DiskFull { .. }) => EventGrade::Trouble,
             Self::State { state: State::Broken, .. } => EventGrade::Trouble,

@@ -2,7 +2,7 @@ use super::{alarm, by_words};
 use crate::{
     command::Done,
     director::Unfit,
-    facts::{Event, EventKind, RecordingStep, RotaChange},
+    facts::{Event, EventKind, MachineChange, RecordingStep, RotaChange},
     id::{DeviceId, FeedId, LineId, NetworkId, OutId, Subject},
     model::RotaOrder,
     units::{say_bytes, say_duration, say_size},
@@ -113,8 +113,33 @@ pub fn event_words(event: &Event, names: &dyn Names) -> String {
         EventKind::ReceiveBuffer { granted, wanted } => {
             format!("receive buffer is {} KiB instead of {} KiB: raise net.core.rmem_max for many links", granted / 1024, wanted / 1024)
         }
+        EventKind::Machine(change) => machine_words(change),
         EventKind::Reloaded(change) => format!("sheet reloaded: {change}"),
         EventKind::ReloadFailed(why) => format!("sheet not reloaded, nothing changed: {why}"),
+    }
+}
+
+fn machine_words(change: &MachineChange) -> String {
+    match change {
+        MachineChange::Network { came, gone, rejoined } => {
+            let part = |what: &str, all: &[String]| (!all.is_empty()).then(|| format!("{what} {}", all.join(", ")));
+            let groups = (*rejoined > 0).then(|| format!("{} joined again", super::count(*rejoined as u64, "multicast group")));
+            let parts: Vec<String> = [part("gone:", gone), part("new:", came), groups].into_iter().flatten().collect();
+            format!("network changed: {}", parts.join("; "))
+        }
+        MachineChange::Slept(time) => {
+            format!("was asleep for {}: links whose other end has given up come back by themselves", say_duration(*time))
+        }
+        MachineChange::ClockSet { ms } => {
+            let (by, way) = (say_duration(Duration::from_millis(ms.unsigned_abs())), if *ms > 0 { "forward" } else { "back" });
+            format!("clock was set {way} by {by}: media does not follow it, times of day in this list do")
+        }
+        MachineChange::FilesShort { limit } => {
+            format!(
+                "nearly all of {limit} file descriptors are in use: new connections from outside are closed; raise it with \"ulimit -n\""
+            )
+        }
+        MachineChange::FilesEnough => "enough file descriptors again: new connections are taken".into(),
     }
 }
 

@@ -12,7 +12,7 @@ use choir_core::{
     facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting},
     secret::SecretText,
 };
-use choir_host::{Stop, clock::sleep_until, lock, tcp::listen};
+use choir_host::{Stop, clock::sleep_until, lock, machine::takes_the_last, tcp::listen};
 use choir_proto::rtmp::{Server, ServerEvent};
 use std::{
     io,
@@ -248,6 +248,9 @@ async fn accept(places: Arc<Places>, listener: TcpListener, acceptor: Option<Tls
             tokio::time::sleep(ACCEPT_PAUSE).await;
             continue;
         };
+        if takes_the_last(&stream) {
+            continue;
+        }
         let Some(place) = admitted.admit(from.ip()) else { continue };
         let (places, acceptor, mut stop) = (places.clone(), acceptor.clone(), stop.clone());
         callers.spawn(async move {

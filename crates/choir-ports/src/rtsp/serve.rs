@@ -10,7 +10,7 @@ use super::{
 };
 use bytes::BytesMut;
 use choir_core::facts::{Contact, Notice, Waiting};
-use choir_host::{Stop, interfaces::own_interfaces, tcp::listen, udp::UdpPort};
+use choir_host::{Stop, interfaces::own_interfaces, machine::takes_the_last, tcp::listen, udp::UdpPort};
 use choir_host::{lock, secret_random};
 use choir_proto::rtsp::{Credentials, Server, ServerConfig};
 use std::{
@@ -184,6 +184,9 @@ async fn accept(shared: Arc<Shared>, listener: TcpListener, mut stopping: Stop) 
             tokio::time::sleep(ACCEPT_PAUSE).await;
             continue;
         };
+        if takes_the_last(&stream) {
+            continue;
+        }
         let Some(place) = callers.admit(peer.ip()) else { continue };
         number += 1;
         let (shared, stop) = (shared.clone(), stopping.clone());

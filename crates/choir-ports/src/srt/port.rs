@@ -386,6 +386,12 @@ impl Port {
         count
     }
 
+    /// The machine has slept for so long.
+    pub(super) fn note_pause(&mut self, now: Instant, time: Duration) {
+        self.endpoint.note_pause(time);
+        self.next_at = Some(now);
+    }
+
     fn transmit(&mut self, now: Instant) {
         while let Some((t, data)) = self.pending.pop_front() {
             if !self.send(&t, &data) {

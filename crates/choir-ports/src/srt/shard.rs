@@ -12,7 +12,7 @@ use super::{
 };
 use crate::outlet::OnFill;
 use choir_host::{
-    clock::{Timer, thread_cpu},
+    clock::{Timer, slept, thread_cpu},
     lock, secret_random,
     udp::BatchSocket,
 };
@@ -42,6 +42,8 @@ const SOON: Duration = Duration::from_millis(2);
 const STATS_EVERY: Duration = Duration::from_millis(200);
 /// Over how long lateness is told.
 const LATE_EVERY: Duration = Duration::from_secs(1);
+/// Shorter sleep is the two clocks being read one after the other.
+const SLEEP_LEAST: Duration = Duration::from_millis(50);
 /// Sockets that one call to the system can report.
 const EVENTS: usize = 1024;
 
@@ -248,6 +250,8 @@ struct Thread {
     released: Vec<Duration>,
     late: LatenessCount,
     next_late: Instant,
+    /// For how long this machine had slept at the last look.
+    slept: Duration,
     load: Load,
     queued: Vec<UserId>,
     /// Ports that have something to do.
@@ -277,6 +281,7 @@ impl Thread {
             released: Vec::new(),
             late: LatenessCount::default(),
             next_late: now + LATE_EVERY,
+            slept: slept(),
             load: Load::new(now),
             queued: Vec::new(),
             due: Vec::new(),
@@ -378,6 +383,7 @@ impl Thread {
         idle.into_iter().for_each(|id| self.forget(id));
         if stats || self.ports.is_empty() {
             self.next_stats = now + STATS_EVERY;
+            self.note_sleep(now);
             let cpu = thread_cpu();
             self.shared.cpu_us.store(cpu.as_micros() as u64, Ordering::Relaxed);
             self.shared.share_permille.store(self.load.share(now, cpu), Ordering::Relaxed);
@@ -387,6 +393,16 @@ impl Thread {
         self.load.note(now, datagrams);
         self.note_lateness(now);
         false
+    }
+
+    /// The steady clock stands still while the machine sleeps. Peers have gone on, and most have
+    /// given up.
+    fn note_sleep(&mut self, now: Instant) {
+        let before = std::mem::replace(&mut self.slept, slept());
+        let more = self.slept.saturating_sub(before);
+        if more >= SLEEP_LEAST {
+            self.ports.values_mut().for_each(|p| p.note_pause(now, more));
+        }
     }
 
     fn note_lateness(&mut self, now: Instant) {

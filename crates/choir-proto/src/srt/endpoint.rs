@@ -71,6 +71,12 @@ impl Endpoint {
         }
     }
 
+    /// The clock by which this endpoint is driven has stood still for so long, as that of a machine
+    /// that sleeps does. The peers' have not: what was due meanwhile is due now.
+    pub fn note_pause(&mut self, time: Duration) {
+        self.start_us = self.start_us.saturating_add(i64::try_from(time.as_micros()).unwrap_or(i64::MAX / 4));
+    }
+
     pub(super) fn us(&self, now: Instant) -> i64 {
         self.start_us + i64::try_from(now.saturating_duration_since(self.epoch).as_micros()).unwrap_or(i64::MAX / 4)
     }

@@ -12,6 +12,7 @@ mod help;
 mod lan;
 mod links;
 mod live;
+mod machine;
 mod names;
 mod namespaces;
 mod pictures;

@@ -35,14 +35,25 @@ impl Site {
         for (n, address) in devices.iter().enumerate() {
             let name = format!("choir-{id}-{n}");
             site.add(&name)?;
-            ip(&format!("-n {finder} link add port{n} type veth peer name eth0 netns {name}"))?;
-            ip(&format!("-n {finder} link set port{n} master br0 up"))?;
-            ip(&format!("-n {name} address add {address}/24 dev eth0"))?;
-            ip(&format!("-n {name} link set eth0 address 02:77:00:00:00:0{n} up"))?;
-            // Multicast goes out by the only interface there is.
-            ip(&format!("-n {name} route add 224.0.0.0/4 dev eth0"))?;
+            site.plug(n, address)?;
         }
         Ok(site)
+    }
+
+    /// Gives the nth device an interface, and a cable to the bridge.
+    fn plug(&self, n: usize, address: &str) -> Result<(), String> {
+        let (finder, name) = (&self.finder, &self.names[n + 1]);
+        ip(&format!("-n {finder} link add port{n} type veth peer name eth0 netns {name}"))?;
+        ip(&format!("-n {finder} link set port{n} master br0 up"))?;
+        ip(&format!("-n {name} address add {address}/24 dev eth0"))?;
+        ip(&format!("-n {name} link set eth0 address 02:77:00:00:00:0{n} up"))?;
+        // Multicast goes out by the only interface there is.
+        ip(&format!("-n {name} route add 224.0.0.0/4 dev eth0"))
+    }
+
+    /// Takes it away, as one by USB is when it is pulled.
+    fn unplug(&self, n: usize) {
+        ip(&format!("-n {} link del port{n}", self.finder)).expect("an interface goes");
     }
 
     fn add(&mut self, name: &str) -> Result<(), String> {
@@ -119,6 +130,54 @@ fn a_real_network_is_asked_listened_to_and_read() {
     let outside = by("192.168.100.88");
     assert_eq!(words(&outside), ["factory-address", "outside"]);
     assert!(outside["flags"][1]["text"].as_str().expect("text").contains("192.168.100.254/24 dev br0"), "{outside:#}");
+}
+
+#[test]
+fn groups_are_joined_again_when_their_interface_was_pulled_and_is_back() {
+    let place = Place::new();
+    let Some(site) = site(&["10.77.0.31", "10.77.0.32"]) else { return };
+    place.clip();
+    let (camera, desk) = (&site.names[1], &site.names[2]);
+    let show = |line: &str| {
+        place.write(&format!("{line}.toml"), &format!("[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"{line}\"\n"))
+    };
+    let named = show("named");
+    let add = |sheet: &str, more: &str| {
+        let text = std::fs::read_to_string(sheet).expect("a sheet");
+        std::fs::write(sheet, text + more).expect("written");
+    };
+    add(&named, "from = \"udp://239.20.0.9:7206?interface=10.77.0.32\"\n[[line]]\nname = \"routed\"\nfrom = \"udp://239.20.0.10:7208\"\n");
+    let sends = show("clip");
+    add(
+        &sends,
+        "from = \"clip.ts?repeat\"\n[[feed]]\nname = \"group\"\nline = \"clip\"\nto = [\"udp://239.20.0.9:7206?interface=10.77.0.31\", \"udp://239.20.0.10:7208?interface=10.77.0.31\"]\n",
+    );
+    let mut there = Running::of(site.command(&place, desk, &["run", &named]));
+    let mut here = Running::of(site.command(&place, camera, &["run", &sends]));
+    there.says("line named: steady");
+    there.says_or_said("line routed: steady");
+    // The receiver's; it comes back with the address that it had.
+    site.unplug(1);
+    there.says("network changed: gone: eth0 10.77.0.32");
+    let lost = there.says("line named: ");
+    assert!(!lost.contains("steady"), "{lost}");
+    site.plug(1, "10.77.0.32").expect("it is back");
+    let told = there.says("network changed: new: eth0 10.77.0.32");
+    assert!(told.contains("2 multicast groups joined again"), "{told}");
+    there.says("line named: steady");
+    there.says_or_said("line routed: steady");
+    // The sender's, which is given another one.
+    site.unplug(0);
+    here.says("network changed: gone: eth0 10.77.0.31");
+    let lost = there.says("line named: ");
+    assert!(!lost.contains("steady"), "{lost}");
+    site.plug(0, "10.77.0.35").expect("it is back");
+    here.says("network changed: new: eth0 10.77.0.35");
+    there.says("line named: steady");
+    for show in [&mut there, &mut here] {
+        show.interrupt();
+        assert_eq!(show.end().0, 0, "{:?}", show.seen);
+    }
 }
 
 /// Run with the machine to themselves.
