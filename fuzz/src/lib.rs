@@ -1,15 +1,43 @@
-//! What the targets have in common: engines in front of which hostile input is put, also behind a
+//! What hostile input is put in front of, for the fuzzer (`fuzz/targets`) and for the property test
+//! that each test run has (`crates/choir/tests/hostile.rs`, which takes this file in): engines in front of which hostile input is put, also behind a
 //! greeting that is right, where most of the code is.
 
 use std::time::Instant;
 
+pub mod control;
 pub mod devices;
+pub mod files;
+pub mod names;
+pub mod rtmp;
 pub mod rtp;
 pub mod rtsp;
+pub mod seeds;
+pub mod sheet;
 pub mod srt;
 pub mod stave;
 pub mod survey;
 pub mod ts;
+pub mod units;
+
+/// What takes hostile input, by its name.
+pub type Entry = (&'static str, fn(&[u8]));
+
+/// All of it.
+pub const ENTRIES: &[Entry] = &[
+    ("control", control::entry),
+    ("devices", devices::entry),
+    ("files", files::entry),
+    ("names", names::entry),
+    ("rtmp", rtmp::entry),
+    ("rtp", rtp::entry),
+    ("rtsp", rtsp::entry),
+    ("sheet", sheet::entry),
+    ("srt", srt::entry),
+    ("stave", stave::entry),
+    ("survey", survey::entry),
+    ("ts", ts::entry),
+    ("units", units::entry),
+];
 
 /// Memory that is kept must have a bound.
 pub fn bounded(is: usize, most: usize) {

@@ -1,6 +1,6 @@
 //! Tracks of every payload format, with their clocks and the transport stream that is made of them.
 
-use crate::{bounded, pieces, start};
+use super::{bounded, pieces, start};
 use bytes::Bytes;
 use choir_proto::{
     audio::{AacConfig, Law},
@@ -60,4 +60,9 @@ pub fn tracks(data: &[u8]) {
         }
         now += Duration::from_millis(10);
     }
+}
+
+/// All of it.
+pub fn entry(data: &[u8]) {
+    tracks(data);
 }

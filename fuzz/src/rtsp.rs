@@ -1,6 +1,6 @@
 //! RTSP: messages, a server with a feed, a client that asks a hostile device.
 
-use crate::{bounded, pieces, start};
+use super::{bounded, pieces, start};
 use choir_proto::rtsp::{
     Catalog, Client, ClientConfig, ClientEvent, Credentials, Inbox, Incoming, Lower, Mount, RtspUrl, Scheme, Server, ServerConfig,
     TrackPorts,
@@ -32,8 +32,14 @@ impl Catalog for One {
 /// Requests to a server.
 pub fn server(data: &[u8]) {
     let now = start();
-    let config =
-        ServerConfig { realm: "boathouse".into(), scheme: Scheme::Md5, better: true, software: "choir".into(), ports: Some((8000, 8001)), seed: 3 };
+    let config = ServerConfig {
+        realm: "boathouse".into(),
+        scheme: Scheme::Md5,
+        better: true,
+        software: "choir".into(),
+        ports: Some((8000, 8001)),
+        seed: 3,
+    };
     let (mut server, mut inbox) = (Server::new(config, now), Inbox::default());
     for piece in pieces(data) {
         inbox.buffer().extend_from_slice(piece);
@@ -70,5 +76,18 @@ pub fn client(data: &[u8]) {
         }
         now += Duration::from_millis(500);
         client.handle_timeout(now);
+    }
+}
+
+/// All of it.
+pub fn entry(data: &[u8]) {
+    messages(data);
+    server(data);
+    client(data);
+    if let Ok(text) = std::str::from_utf8(data) {
+        let _ = choir_proto::rtsp::parse_sdp(text);
+        let _ = choir_proto::rtsp::parse_transports(text);
+        let _ = choir_proto::rtsp::RtspUrl::parse(text);
+        let _ = choir_proto::auth::challenges(std::iter::once(text));
     }
 }

@@ -1,6 +1,6 @@
 //! An SRT port among strangers, and a link whose peer sends anything.
 
-use crate::{bounded, pieces, start};
+use super::{bounded, pieces, start};
 use bytes::Bytes;
 use choir_proto::srt::{AcceptRule, ConnId, Endpoint, LinkConfig, Passphrase, RuleId, StreamMatch};
 use std::{
@@ -97,4 +97,11 @@ fn hostile(end: &mut Endpoint, now: Instant, from: SocketAddr, conn: ConnId, pie
         id.copy_from_slice(&conn.0.to_be_bytes());
     }
     end.handle_datagram(now, from, &data);
+}
+
+/// All of it.
+pub fn entry(data: &[u8]) {
+    let _ = choir_proto::srt::wire::Packet::parse(data);
+    strangers(data);
+    joined(data);
 }

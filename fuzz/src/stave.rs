@@ -1,7 +1,7 @@
 //! Stave behind what only members have: a greeting, and packets that are sealed.
 
-use crate::{bounded, start};
-use choir_proto::stave::{GroupReader, GroupWriter, Hello, Message, OPEN_GROUP, UnitHead, VERSION, frame};
+use super::{bounded, pieces, start};
+use choir_proto::stave::{GroupReader, GroupWriter, Hello, Message, OPEN_GROUP, UnitHead, VERSION, frame, fuzz};
 use std::time::Duration;
 
 /// The first word of somebody who may come in.
@@ -29,4 +29,17 @@ pub fn sealed(data: &[u8]) {
         bounded(unit.len(), data.len() + 64);
         let _ = UnitHead::read(&unit);
     }
+}
+
+/// All of it.
+pub fn entry(data: &[u8]) {
+    let now = start();
+    fuzz::control(now, &pieces(data));
+    // Also behind a greeting that is right.
+    let greeting = greeting();
+    let with = std::iter::once(greeting.as_slice()).chain(pieces(data)).collect::<Vec<_>>();
+    fuzz::control(now, &with);
+    fuzz::unit(data);
+    fuzz::packet(now, data);
+    sealed(data);
 }

@@ -1,6 +1,6 @@
 //! A survey of a path, asked and answered, among strangers and with a peer that has the token.
 
-use crate::pieces;
+use super::pieces;
 use choir_proto::survey::{Answerer, Asker, Plan, fuzz};
 use std::net::SocketAddr;
 
@@ -22,4 +22,9 @@ pub fn both(data: &[u8]) {
         while answerer.poll_transmit().is_some() {}
         let _ = (asker.survey(), asker.so_far());
     }
+}
+
+/// All of it.
+pub fn entry(data: &[u8]) {
+    both(data);
 }

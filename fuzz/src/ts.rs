@@ -1,6 +1,6 @@
 //! Transport streams: read, checked, cut into each other.
 
-use crate::{bounded, pieces};
+use super::{bounded, pieces};
 use bytes::Bytes;
 use choir_proto::{
     legs::LegMerge,
@@ -43,4 +43,9 @@ pub fn streams(data: &[u8]) {
     bounded(checker.findings().len(), 256);
     readers.iter_mut().for_each(TsReader::finish);
     let _ = readers[0].info();
+}
+
+/// All of it.
+pub fn entry(data: &[u8]) {
+    streams(data);
 }

@@ -2,28 +2,4 @@
 
 #![no_main]
 
-use choir_fuzz::*;
-use libfuzzer_sys::fuzz_target;
-use choir_proto::{
-    onvif::{device, discovery, media, ptz, soap, xml},
-    visca,
-};
-
-fuzz_target!(|data: &[u8]| {
-    let _ = (xml::read(data), discovery::read_probe(data));
-    bounded(discovery::read_announcements(data).len(), 32);
-    if let Ok(answer) = soap::read_answer(data) {
-        let _ = (device::read_identity(&answer), device::read_clock(&answer), device::read_services(&answer));
-        let _ = (device::read_capabilities(&answer), device::read_network(&answer), device::read_gateway(&answer));
-        for version in [media::Media::One, media::Media::Two] {
-            bounded(media::read_profiles(version, &answer).len(), 64);
-            let _ = media::read_options(version, &answer);
-        }
-        let _ = (media::read_inputs(&answer), media::read_audio_encoders(&answer), media::read_stream_url(&answer));
-        bounded(ptz::read_presets(&answer).len(), 512);
-        let _ = (ptz::read_status(&answer), ptz::read_picture_moves(&answer));
-    }
-    let _ = (visca::Ask::read(data), visca::Reply::read(data), visca::Header::read(data));
-    visca::Stream::default().push(data, |message| bounded(message.len(), visca::wire::MESSAGE_MAX));
-    devices::controller(data);
-});
+libfuzzer_sys::fuzz_target!(|data: &[u8]| choir_fuzz::devices::entry(data));

@@ -2,7 +2,4 @@
 
 #![no_main]
 
-use choir_fuzz::*;
-use libfuzzer_sys::fuzz_target;
-
-fuzz_target!(|data: &[u8]| ts::streams(data));
+libfuzzer_sys::fuzz_target!(|data: &[u8]| choir_fuzz::ts::entry(data));
