@@ -11,7 +11,7 @@ use super::{
     wire::{Extension, Handshake},
 };
 use std::{
-    collections::{HashMap, VecDeque},
+    collections::{HashMap, VecDeque, hash_map::Entry},
     net::{IpAddr, SocketAddr},
 };
 
@@ -80,25 +80,41 @@ impl Waiting {
         Self { from, handshake, timestamp, arrived, rule, passphrase, asked_before: false }
     }
 
-    fn caller(&self) -> (SocketAddr, u32) {
+    fn caller(&self) -> Who {
         (self.from, self.handshake.socket_id)
     }
 }
 
-/// One for whom there was no room.
-#[derive(Debug)]
+/// A caller: where it is, and its socket ID.
+type Who = (SocketAddr, u32);
+
+/// Those for whom there was no room, and since when they ask, µs. The oldest are forgotten.
+#[derive(Debug, Default)]
 struct TurnedAway {
-    who: (SocketAddr, u32),
-    /// Since when it asks, µs.
-    since: i64,
+    since: HashMap<Who, i64>,
+    order: VecDeque<Who>,
+}
+
+impl TurnedAway {
+    fn note(&mut self, who: Who, now: i64) {
+        if self.order.len() == REMEMBERED
+            && let Some(oldest) = self.order.pop_front()
+        {
+            self.since.remove(&oldest);
+        }
+        self.order.push_back(who);
+        self.since.insert(who, now);
+    }
 }
 
 /// Callers that wait for their checks.
 #[derive(Debug, Default)]
 pub(super) struct KeyQueue {
     waiting: VecDeque<Waiting>,
+    /// How many of each address wait.
+    counts: HashMap<IpAddr, usize>,
     running: Option<(u64, Waiting)>,
-    turned_away: VecDeque<TurnedAway>,
+    turned_away: TurnedAway,
     /// Whose check ran last.
     last: Option<IpAddr>,
     next_id: u64,
@@ -113,50 +129,54 @@ impl KeyQueue {
         if self.waiting.iter().chain(self.running.iter().map(|(_, w)| w)).any(|w| w.caller() == who) {
             return true;
         }
-        let before = self.turned_away.iter().position(|w| w.who == who);
-        caller.asked_before = before.is_some();
+        caller.asked_before = self.turned_away.since.contains_key(&who);
         let same = |w: &Waiting| w.from.ip() == who.0.ip();
-        let of_address = self.waiting.iter().filter(|w| same(w)).count();
+        let of_address = self.counts.get(&who.0.ip()).copied().unwrap_or(0);
         if of_address >= WAITING_PER_ADDRESS || self.waiting.len() >= WAITING_MAX {
             // Its own address makes room, if somebody there asks for the first time; else the one
             // that has the most, if that has more.
             let own = self.waiting.iter().rposition(|w| same(w) && !w.asked_before).filter(|_| caller.asked_before);
             let place = own.or_else(|| if of_address < WAITING_PER_ADDRESS { self.of_the_greediest(of_address + 1) } else { None });
-            let Some(place) = place else { return self.turn_away(who, before, now) };
-            self.waiting.remove(place);
+            let Some(place) = place else { return self.turn_away(who, now) };
+            self.take(place);
         }
-        if let Some(place) = before {
-            self.turned_away.remove(place);
-        }
+        self.turned_away.since.remove(&who);
         // Those who come again stand before those who come for the first time.
         let place = if caller.asked_before { self.waiting.iter().take_while(|w| w.asked_before).count() } else { self.waiting.len() };
-        self.waiting.insert(place, caller);
+        self.insert(place, caller);
         true
+    }
+
+    fn insert(&mut self, place: usize, caller: Waiting) {
+        *self.counts.entry(caller.from.ip()).or_default() += 1;
+        self.waiting.insert(place, caller);
+    }
+
+    fn take(&mut self, place: usize) -> Option<Waiting> {
+        let taken = self.waiting.remove(place)?;
+        if let Entry::Occupied(mut count) = self.counts.entry(taken.from.ip()) {
+            *count.get_mut() -= 1;
+            if *count.get() == 0 {
+                count.remove();
+            }
+        }
+        Some(taken)
     }
 
     /// The last that waits of the address which has the most, if that is more than so many.
     fn of_the_greediest(&self, than: usize) -> Option<usize> {
-        let mut counts: HashMap<IpAddr, (usize, usize)> = HashMap::new();
-        for (place, w) in self.waiting.iter().enumerate() {
-            let (count, last) = counts.entry(w.from.ip()).or_default();
-            (*count, *last) = (*count + 1, place);
-        }
-        counts.into_values().filter(|(count, _)| *count > than).max().map(|(_, place)| place)
+        let most = self.counts.values().copied().max().filter(|most| *most > than)?;
+        self.waiting.iter().rposition(|w| self.counts.get(&w.from.ip()) == Some(&most))
     }
 
-    fn turn_away(&mut self, who: (SocketAddr, u32), before: Option<usize>, now: i64) -> bool {
-        match before {
-            Some(place) if now - self.turned_away[place].since >= TOLD_AFTER_US => {
-                self.turned_away.remove(place);
+    fn turn_away(&mut self, who: Who, now: i64) -> bool {
+        match self.turned_away.since.get(&who) {
+            Some(since) if now - since >= TOLD_AFTER_US => {
+                self.turned_away.since.remove(&who);
                 return false;
             }
             Some(_) => {}
-            None => {
-                if self.turned_away.len() == REMEMBERED {
-                    self.turned_away.pop_front();
-                }
-                self.turned_away.push_back(TurnedAway { who, since: now });
-            }
+            None => self.turned_away.note(who, now),
         }
         true
     }
@@ -173,7 +193,7 @@ impl KeyQueue {
         }
         // Addresses take turns.
         let place = self.waiting.iter().position(|w| Some(w.from.ip()) != self.last).unwrap_or(0);
-        let next = self.waiting.remove(place)?;
+        let next = self.take(place)?;
         self.last = Some(next.from.ip());
         self.next_at = now + EVERY_US;
         self.next_id += 1;
@@ -240,7 +260,7 @@ mod tests {
         (500..900).for_each(|port| assert!(queue.push(caller(1, port))));
         queue.push(caller(1, 60_000));
         assert_eq!(run(&mut queue, 0, 8000)[0].port(), 60_000);
-        assert!(queue.turned_away.len() <= REMEMBERED);
+        assert!(queue.turned_away.order.len() <= REMEMBERED && queue.turned_away.since.len() <= REMEMBERED);
     }
 
     #[test]
@@ -265,7 +285,7 @@ mod tests {
         (0..8).for_each(|port| {
             let mut waiting = caller(1, port);
             waiting.asked_before = true;
-            queue.waiting.push_back(waiting);
+            queue.insert(0, waiting);
         });
         let asks = |at_ms: i64| Waiting { arrived: at_ms * 1000, ..caller(1, 60_000) };
         assert!([0, 250, 1900].into_iter().all(|at| queue.push(asks(at))));

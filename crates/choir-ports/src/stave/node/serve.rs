@@ -2,7 +2,7 @@
 
 use super::{Node, Receiver};
 use crate::{
-    callers::Callers,
+    callers::{Admitted, Callers},
     stave::{
         session::{exported, fingerprint_of, words},
         units::REPAIR_MARK,
@@ -23,9 +23,9 @@ use tokio::sync::{Notify, oneshot, watch};
 
 /// Receivers that have shown that they may come in, at a time.
 const RECEIVERS: usize = 256;
-/// Connections, in all and from one address: also of those who have shown nothing yet.
-const CONNECTIONS: usize = 4 * RECEIVERS;
-const FROM_ONE: usize = 128;
+/// Connections of those who have shown nothing yet, in all and from one address.
+const STRANGERS: usize = 256;
+const FROM_ONE: usize = 64;
 /// Control bytes that may wait for one receiver.
 const WAITING_MOST: usize = 2 << 20;
 /// Nodes that a directory tells of, and the longest that each text of them may be.
@@ -41,14 +41,14 @@ const CONTROL_WITHIN: Duration = Duration::from_secs(3);
 const STUCK: Duration = Duration::from_secs(3);
 
 pub(super) async fn accept(node: Node, mut stop: Stop) {
-    let callers = Callers::new(CONNECTIONS, FROM_ONE);
+    let callers = Callers::new(STRANGERS, FROM_ONE);
     loop {
         let incoming = tokio::select! {
             i = node.0.caller.endpoint().accept() => i,
             () = stop.wait() => break,
         };
         let Some(incoming) = incoming else { break };
-        if node.0.caller.endpoint().open_connections() > 2 * RECEIVERS && !incoming.remote_address_validated() {
+        if node.0.caller.endpoint().open_connections() > STRANGERS / 4 && !incoming.remote_address_validated() {
             // Many at once: only those who are where they say they are.
             let _ = incoming.retry();
             continue;
@@ -58,10 +58,7 @@ pub(super) async fn accept(node: Node, mut stop: Stop) {
             continue;
         };
         let (me, stop) = (node.clone(), stop.clone());
-        let task = tokio::spawn(async move {
-            me.serve(incoming, stop).await;
-            drop(place);
-        });
+        let task = tokio::spawn(async move { me.serve(incoming, place, stop).await });
         let mut tasks = lock(&node.0.tasks);
         tasks.retain(|t| !t.is_finished());
         tasks.push(task);
@@ -69,7 +66,9 @@ pub(super) async fn accept(node: Node, mut stop: Stop) {
 }
 
 impl Node {
-    async fn serve(&self, incoming: Incoming, mut stop: Stop) {
+    /// Serves one from its first packet. `place` is a stranger's: it is given up for a receiver's.
+    async fn serve(&self, incoming: Incoming, place: Admitted, mut stop: Stop) {
+        let mut place = Some(place);
         let Ok(Ok(conn)) = tokio::time::timeout(CONTROL_WITHIN, async { incoming.accept()?.await }).await else { return };
         let control = tokio::select! {
             c = tokio::time::timeout(CONTROL_WITHIN, conn.accept_bi()) => c,
@@ -95,6 +94,9 @@ impl Node {
                 let _ = send.finish();
                 let _ = tokio::time::timeout(CONTROL_WITHIN, send.stopped()).await;
                 return;
+            }
+            if place.is_some() && lock(&self.0.receivers).contains_key(&id) {
+                place = None;
             }
             if out.len() > WAITING_MOST {
                 break "it takes no control messages".into();
