@@ -2,7 +2,7 @@
 //! path does.
 
 use choir_path::{Faults, Path};
-use choir_proto::survey::{Answerer, Asker, Failure, Outgoing, Phase, Plan, STREAM_SIZE, Survey};
+use choir_proto::survey::{self, Answerer, Asker, Failure, Outgoing, Phase, Plan, STREAM_SIZE, Survey};
 use proptest::prelude::*;
 use std::{cmp::Reverse, collections::BinaryHeap, net::SocketAddr, time::Duration};
 
@@ -208,6 +208,21 @@ fn what_was_recorded_starts_nothing_when_played_again() {
     }
     let received: usize = recorded.iter().map(Vec::len).sum::<usize>() * 200;
     assert!(sent < received && sent / STREAM_SIZE < 20, "{sent} bytes for {received}");
+}
+
+#[test]
+fn an_answer_to_what_was_never_asked_measures_nothing() {
+    // A fuzzer's find: of a peer that has the token.
+    let there: SocketAddr = ([127, 20, 0, 2], 7370).into();
+    let mut asker = Asker::new(TOKEN, there, 42, PLAN, 1000);
+    for asked in [i64::MIN, -1, 999, i64::MAX] {
+        let pong = [&[8][..], &asked.to_be_bytes(), &5_i64.to_be_bytes()].concat();
+        asker.handle_datagram(2000, there, &survey::fuzz::proved(TOKEN, false, 42, &pong));
+    }
+    assert_eq!((asker.answered(), asker.so_far().2), (true, None));
+    let pong = [&[8][..], &1500_i64.to_be_bytes(), &0_i64.to_be_bytes()].concat();
+    asker.handle_datagram(2000, there, &survey::fuzz::proved(TOKEN, false, 42, &pong));
+    assert_eq!(asker.so_far().2, Some(500));
 }
 
 proptest! {

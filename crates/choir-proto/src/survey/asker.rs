@@ -189,7 +189,8 @@ impl Asker {
                 }
                 self.tally.stream(d.number, d.clock, now);
             }
-            Message::Pong { asked, arrived } if asked <= now => {
+            // Only what was asked since the beginning has an answer.
+            Message::Pong { asked, arrived } if (self.begun..=now).contains(&asked) => {
                 let rtt = (now - asked) - (d.clock.wrapping_sub(arrived)).max(0);
                 let offset = (arrived.wrapping_sub(asked)).wrapping_add(d.clock.wrapping_sub(now)) / 2;
                 self.pings.push((rtt.max(0), offset));
