@@ -1,5 +1,5 @@
-//! Multicast groups that this program is in: joined again when their interface was taken away and has
-//! come back. The system forgets a membership with its interface, and tells nobody.
+//! Multicast groups that this program is in: joined again when their interface was taken away and
+//! has come back. The system forgets a membership with its interface, and tells nobody.
 
 use crate::lock;
 use socket2::SockRef;

@@ -21,7 +21,8 @@ use tokio::{
     time::{Interval, MissedTickBehavior, interval},
 };
 
-/// Groups of messages of NETLINK_ROUTE (rtnetlink(7)): links, addresses and routes of both families.
+/// Groups of messages of NETLINK_ROUTE (rtnetlink(7)): links, addresses and routes of both
+/// families.
 const ROUTE_GROUPS: u32 = 0x1 | 0x10 | 0x40 | 0x100 | 0x400;
 /// An interface that comes up is told of in several steps.
 const SETTLES: Duration = Duration::from_millis(300);

@@ -301,8 +301,8 @@ impl ReceiveBuffer {
     }
 
     /// Packets to report now, as many as a packet of `most` bytes has room for; those reported are
-    /// due again after half a round trip and its variation, so that a lost report costs half a round
-    /// trip, not a whole one.
+    /// due again after half a round trip and its variation, so that a lost report costs half a
+    /// round trip, not a whole one.
     pub fn poll_report(&mut self, now: i64, patience: i64, most: usize) -> Option<LossList> {
         // Without fresh reordering the tolerance melts within a few seconds.
         if self.reorder > 0 && now - self.reorder_seen > 1_000_000 {

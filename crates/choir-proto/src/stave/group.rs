@@ -28,8 +28,8 @@ const PAYLOAD_TYPE: u8 = 96;
 const KEPT: usize = 8192;
 /// Packets that one request brings: whoever wants more asks again.
 const AGAIN_MAX: usize = 512;
-/// Missing packets that are asked for: of more the oldest are given up, since they would hardly come
-/// in time.
+/// Missing packets that are asked for: of more the oldest are given up, since they would hardly
+/// come in time.
 const MISSING_MOST: usize = 1024;
 /// Packets behind the newest that are still taken, and most that one gap may be.
 const WINDOW: u64 = 8192;

@@ -148,8 +148,8 @@ fn wrong_conclusion(to: SocketAddr) -> Handshake {
     handshake(&data).unwrap()
 }
 
-/// So many who connect to an RTSP address: half of them send one byte now and then, half ask without
-/// end and read nothing. Whoever is closed comes again. Gives the connections that were made.
+/// So many who connect to an RTSP address: half of them send one byte now and then, half ask
+/// without end and read nothing. Whoever is closed comes again. Gives the connections made.
 pub fn rtsp(to: SocketAddr, strangers: u64, until: Instant) -> u64 {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     runtime.block_on(async {

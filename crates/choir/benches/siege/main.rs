@@ -131,7 +131,7 @@ impl Seen {
     }
 }
 
-/// How long a thread that wants to run each 2 ms, and hardly anything else, was kept from it at most.
+/// How long a thread that wants to run each 2 ms was kept from it at most.
 struct Stalls(Arc<AtomicU64>);
 
 impl Stalls {

@@ -65,8 +65,8 @@ fn works(place: &Place, line: &str) {
     let codes = OTHER_CODES.iter().find(|(c, _)| line.contains(c)).map_or(&[0][..], |(_, codes)| codes);
     let (code, text) = (out.status.code().unwrap_or(-1), String::from_utf8_lossy(&out.stderr).into_owned());
     let said = String::from_utf8_lossy(&out.stdout);
-    // A source that the busy machine holds up sends late, and with its pictures its sound, its clock
-    // references and its tables.
+    // A source that the busy machine holds up sends late, and with its pictures its sound, its
+    // clock references and its tables.
     let late = |l: &str| ["after the DTS", "PCR gap", "audio gap", "between tables"].iter().any(|of| l.contains(of));
     assert!(!line.contains("choir inspect") || said.lines().filter(|l| l.starts_with("defect")).all(late), "{line}\n{said}");
     let lost = |l: &str| [": loss: ", ": rate: ", ": bitrate: "].iter().any(|of| l.contains(of));

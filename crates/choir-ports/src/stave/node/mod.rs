@@ -110,7 +110,8 @@ struct Inner {
     sources: Mutex<Sources>,
     receivers: Mutex<BTreeMap<u64, Arc<Receiver>>>,
     next: AtomicU64,
-    /// When a directory tells all of all, and when what there is is told anew since a peer wants so.
+    /// When a directory tells all of all, and when what there is is told anew since a peer wants
+    /// so.
     telling: Pace,
     publishing: Pace,
     directory: watch::Sender<BTreeMap<u64, NodeEntry>>,
