@@ -86,14 +86,13 @@ impl Watch {
             if let Some(change) = self.found.pop_front() {
                 return change;
             }
-            let told = async {
-                match &self.netlink {
-                    Some(fd) => drop(fd.readable().await.map(|mut guard| drop(guard.try_io(|fd| drain(fd.get_ref()))))),
-                    None => std::future::pending().await,
-                }
-            };
             tokio::select! {
-                () = told => self.settled = Some(Instant::now() + SETTLES),
+                alive = told(self.netlink.as_ref()) => {
+                    self.settled = Some(Instant::now() + SETTLES);
+                    if !alive {
+                        self.netlink = None;
+                    }
+                }
                 () = crate::clock::sleep_until(self.settled), if self.settled.is_some() => {
                     self.settled = None;
                     self.look_at_network();
@@ -159,6 +158,16 @@ fn open() -> io::Result<AsyncFd<OwnedFd>> {
     bind(&fd, &SocketAddrNetlink::new(0, ROUTE_GROUPS))?;
     #[allow(deprecated, reason = "keeps this workspace free of unsafe code")]
     AsyncFd::with_interest(fd, Interest::READABLE)
+}
+
+/// Waits until something was told; false when nothing will be any more.
+async fn told(netlink: Option<&AsyncFd<OwnedFd>>) -> bool {
+    let Some(fd) = netlink else { return std::future::pending().await };
+    match fd.readable().await {
+        // What ends it is that there is nothing more.
+        Ok(mut guard) => guard.try_io(|fd| drain(fd.get_ref())).is_err(),
+        Err(_) => false,
+    }
 }
 
 /// Only that something was told counts, also where it was more than the system keeps.
