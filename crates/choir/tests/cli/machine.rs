@@ -33,8 +33,7 @@ fn strangers_who_take_all_descriptors_keep_nobody_from_the_show() {
     let told = show.says("file descriptors are in use");
     assert!(told.contains(&format!("nearly all of {FILES}")), "{told}");
     // The engineer is answered, and the line goes on.
-    let line = &place.view()["lines"][0]["link"];
-    assert_eq!(line["state"], "steady", "{line:#}");
+    place.until("the line is steady", |v| v["lines"][0]["link"]["state"] == "steady");
     drop(strangers);
     show.says("enough file descriptors again");
     let mut viewer = place.start(&["link", &format!("rtsp://127.0.0.1:{served}/out"), "seen.ts", "--for", "30s"]);
