@@ -25,6 +25,11 @@ const UNITS: u32 = 512;
 const UNIT_BYTES: u32 = 64 << 20;
 /// What a peer that has shown nothing may send: some control messages of the largest size.
 const CONTROL_BYTES: u32 = 1 << 20;
+/// Callers that wait to be taken or refused, and what may be kept of each and of all of them: a
+/// machine that is busy must not gather them by the ten thousand.
+const INCOMING: usize = 512;
+const INCOMING_BYTES: u64 = 64 << 10;
+const INCOMING_BYTES_IN_ALL: u64 = 4 << 20;
 /// Largest packet tried, where networks carry large frames. Ten of them go to the system at once,
 /// which takes 65 507 bytes and loses what is more without a word.
 const MTU_MOST: u16 = 6500;
@@ -119,6 +124,7 @@ pub(super) fn configs(identity: &Identity) -> Result<Configs, StaveError> {
     let (serves, calls) = (Arc::new(transport(1)), Arc::new(transport(0)));
     let mut server = quinn::ServerConfig::with_crypto(Arc::new(QuicServerConfig::try_from(server).map_err(|e| failed(e.to_string()))?));
     server.transport_config(serves);
+    server.max_incoming(INCOMING).incoming_buffer_size(INCOMING_BYTES).incoming_buffer_size_total(INCOMING_BYTES_IN_ALL);
     let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(client).map_err(|e| failed(e.to_string()))?));
     client.transport_config(calls);
     // The same after a restart: old peers learn at once that what they knew is gone.
