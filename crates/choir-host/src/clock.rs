@@ -50,13 +50,21 @@ pub fn unix_ms() -> u64 {
 /// How long this machine has slept since it was started: what the steady clock leaves out.
 #[must_use]
 pub fn slept() -> Duration {
-    let at = |id| {
-        let t = clock_gettime(id);
-        Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
-    };
-    // In this order it is never too much.
-    let awake = at(ClockId::Monotonic);
-    at(ClockId::Boottime).saturating_sub(awake)
+    // In this order it is never too little.
+    let awake = read(ClockId::Monotonic);
+    read(ClockId::Boottime).saturating_sub(awake)
+}
+
+/// How far the time of day is ahead of all time since the start, asleep or awake: the same for as
+/// long as nobody sets the clock.
+#[must_use]
+pub fn ahead_of_start_us() -> i64 {
+    unix_us() - read(ClockId::Boottime).as_micros() as i64
+}
+
+fn read(clock: ClockId) -> Duration {
+    let t = clock_gettime(clock);
+    Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
 }
 
 /// Date and time in UTC as part of a file's name, from ms since 1970.
@@ -85,8 +93,7 @@ pub async fn sleep_until(at: Option<Instant>) {
 /// CPU time that this thread has taken.
 #[must_use]
 pub fn thread_cpu() -> Duration {
-    let t = clock_gettime(ClockId::ThreadCPUTime);
-    Duration::new(t.tv_sec as u64, t.tv_nsec as u32)
+    read(ClockId::ThreadCPUTime)
 }
 
 /// A timer that makes its descriptor readable, for whoever waits on several at once.

@@ -1,7 +1,7 @@
 //! Watches what happens to this machine: its network, its sleep, its clock, its descriptors.
 
 use crate::{
-    clock::{slept, unix_us},
+    clock::{ahead_of_start_us, sleep_until, slept},
     groups,
     interfaces::own_interfaces,
 };
@@ -75,7 +75,7 @@ impl Watch {
         let mut tick = interval(LOOK_EVERY);
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let netlink = open().inspect_err(|e| tracing::debug!(error = %e, "changes of the network are not told")).ok();
-        let clock = ClockLook { slept: slept(), ahead_us: wall_ahead_us() };
+        let clock = ClockLook { slept: slept(), ahead_us: ahead_of_start_us() };
         let interfaces = own_interfaces().unwrap_or_default();
         Self { netlink, settled: None, tick, interfaces, clock, files_short: false, found: VecDeque::new() }
     }
@@ -93,12 +93,12 @@ impl Watch {
                         self.netlink = None;
                     }
                 }
-                () = crate::clock::sleep_until(self.settled), if self.settled.is_some() => {
+                () = sleep_until(self.settled), if self.settled.is_some() => {
                     self.settled = None;
                     self.look_at_network();
                 }
                 _ = self.tick.tick() => {
-                    self.found.extend(self.clock.look(slept(), wall_ahead_us()));
+                    self.found.extend(self.clock.look(slept(), ahead_of_start_us()));
                     self.look_at_files();
                 }
             }
@@ -145,11 +145,6 @@ impl ClockLook {
         let set = (ms.abs() >= STEP_LEAST_MS).then_some(MachineChange::ClockSet { ms });
         asleep.into_iter().chain(set).collect()
     }
-}
-
-fn wall_ahead_us() -> i64 {
-    let up = rustix::time::clock_gettime(rustix::time::ClockId::Boottime);
-    unix_us() - (up.tv_sec * 1_000_000 + up.tv_nsec / 1000)
 }
 
 fn open() -> io::Result<AsyncFd<OwnedFd>> {
@@ -199,8 +194,8 @@ mod tests {
 
     #[test]
     fn the_system_s_clocks_are_read_the_same_way_twice() {
-        let mut clock = ClockLook { slept: slept(), ahead_us: wall_ahead_us() };
-        assert_eq!(clock.look(slept(), wall_ahead_us()), []);
+        let mut clock = ClockLook { slept: slept(), ahead_us: ahead_of_start_us() };
+        assert_eq!(clock.look(slept(), ahead_of_start_us()), []);
     }
 
     #[test]

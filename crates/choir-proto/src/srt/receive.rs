@@ -332,6 +332,7 @@ impl ReceiveBuffer {
         (!report.list.0.is_empty()).then_some(report.list)
     }
 }
+
 /// A loss report in the making.
 struct Report {
     list: LossList,
