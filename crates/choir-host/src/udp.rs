@@ -22,8 +22,8 @@ const BUFFER_WANTED: usize = 4 << 20;
 const RECEIVE: usize = 64 * 1024;
 /// Receive batches per turn.
 const BATCHES_PER_TURN: usize = 16;
-/// Datagrams asked for in one go where few come: to ask for each costs something by itself.
-const BATCH_LEAST: usize = 2;
+/// Datagrams asked for in one go where few come.
+const BATCH_LEAST: usize = 4;
 /// Datagrams handed to the system in one go.
 pub const SEND_BATCH: usize = 32;
 
@@ -56,7 +56,8 @@ pub struct BatchSocket {
     socket: std::net::UdpSocket,
     state: UdpSocketState,
     max_segments: usize,
-    batch: usize,
+    /// More came than was asked for.
+    many: bool,
 }
 
 /// What one receive brought.
@@ -78,7 +79,7 @@ impl BatchSocket {
         socket.bind(&local.into())?;
         let socket: std::net::UdpSocket = socket.into();
         let (state, max_segments) = state_of(&socket)?;
-        Ok(Self { socket, state, max_segments, batch: BATCH_LEAST })
+        Ok(Self { socket, state, max_segments, many: false })
     }
 
     /// Own address.
@@ -106,9 +107,10 @@ impl BatchSocket {
     /// # Errors
     /// Returns the OS error.
     pub fn receive(&mut self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<Received> {
-        let batch = self.batch;
-        let received = receive(batch, |slices, metas| self.state.recv(UdpSockRef::from(&self.socket), slices, metas), each)?;
-        self.batch = if received.drained { (batch / 2).max(BATCH_LEAST) } else { (batch * 2).min(BATCH_SIZE) };
+        let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| self.state.recv(UdpSockRef::from(&self.socket), slices, metas);
+        // What is set up for each datagram asked for costs as much as one that comes.
+        let received = if self.many { receive::<BATCH_SIZE>(recv, each) } else { receive::<BATCH_LEAST>(recv, each) }?;
+        self.many = !received.drained;
         Ok(received)
     }
 
@@ -158,20 +160,21 @@ fn inode_of(socket: &impl AsFd) -> Option<u64> {
     rustix::fs::fstat(socket).ok().map(|s| s.st_ino)
 }
 
-fn receive(
-    batch: usize,
+/// Receives up to `N` datagrams.
+fn receive<const N: usize>(
     recv: impl FnOnce(&mut [IoSliceMut<'_>], &mut [RecvMeta]) -> io::Result<usize>,
     mut each: impl FnMut(SocketAddr, &[u8]),
 ) -> io::Result<Received> {
     BUFFERS.with_borrow_mut(|buffers| {
-        let mut metas = [RecvMeta::default(); BATCH_SIZE];
-        let mut slices: [IoSliceMut<'_>; BATCH_SIZE] = buffers.each_mut().map(|b| IoSliceMut::new(b));
-        let count = match recv(&mut slices[..batch], &mut metas) {
+        let mut metas = [RecvMeta::default(); N];
+        let Some(buffers) = buffers.first_chunk_mut::<N>() else { return Ok(Received::default()) };
+        let mut slices: [IoSliceMut<'_>; N] = buffers.each_mut().map(|b| IoSliceMut::new(b));
+        let count = match recv(&mut slices, &mut metas) {
             Ok(count) => count,
             Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(Received { datagrams: 0, drained: true }),
             Err(e) => return Err(e),
         };
-        let mut received = Received { datagrams: 0, drained: count < batch };
+        let mut received = Received { datagrams: 0, drained: count < N };
         for (meta, buffer) in metas[..count].iter().zip(buffers) {
             for data in buffer[..meta.len].chunks(meta.stride.max(1)) {
                 received.datagrams += 1;
@@ -321,7 +324,7 @@ impl UdpPort {
         let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| {
             self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&*self.socket), slices, metas))
         };
-        receive(BATCH_SIZE, recv, each).map(|r| r.datagrams)
+        receive::<BATCH_SIZE>(recv, each).map(|r| r.datagrams)
     }
 
     /// Receives what waits, up to what one turn may take. An error shows itself at the next turn.

@@ -1,7 +1,7 @@
 //! What waits for a way out, bounded by bytes and by age.
 
 use bytes::Bytes;
-use choir_host::lock;
+use choir_host::{clock::steady_us, lock};
 use choir_proto::ts::AccessUnit;
 use std::{
     collections::VecDeque,
@@ -10,14 +10,13 @@ use std::{
         Arc, Mutex,
         atomic::{AtomicBool, AtomicU64, Ordering},
     },
-    time::{Duration, Instant},
 };
 use tokio::sync::Notify;
 
 /// Media that waits for a way out: so many bytes (2.5 s of 100 Mbit/s), and so long. Pieces are
 /// packets on one way, whole pictures on another, so that their number says nothing.
 const WAITING_BYTES: usize = 32 << 20;
-const WAITING_TIME: Duration = Duration::from_secs(5);
+const WAITING_US: i64 = 5_000_000;
 
 /// Media on its way out: pieces of a transport stream, or units.
 #[derive(Debug)]
@@ -53,7 +52,7 @@ impl MediaSize for AccessUnit {
 #[derive(Debug)]
 struct Queue<T> {
     pieces: VecDeque<T>,
-    times: VecDeque<Instant>,
+    times: VecDeque<i64>,
     bytes: usize,
     /// Called in place of the notification.
     on_fill: Option<OnFill>,
@@ -88,14 +87,14 @@ impl fmt::Debug for OnFill {
 
 impl<T: MediaSize> Queue<T> {
     /// Adds a piece; gives how many had to give way.
-    fn push(&mut self, now: Instant, payload: T) -> u64 {
+    fn push(&mut self, now: i64, payload: T) -> u64 {
         self.bytes += payload.size();
         self.pieces.push_back(payload);
         self.times.push_back(now);
         let mut dropped = 0;
         // The newest stays, however large.
         while self.pieces.len() > 1
-            && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now.saturating_duration_since(*t) > WAITING_TIME))
+            && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now - t > WAITING_US))
         {
             self.times.pop_front();
             self.bytes -= self.pieces.pop_front().map_or(0, |p| p.size());
@@ -112,12 +111,17 @@ impl<T: MediaSize> Outlet<T> {
         Arc::new(Self { queue: Mutex::default(), wake: Notify::new(), dropped: AtomicU64::new(0), ended: AtomicBool::new(false) })
     }
 
-    /// Queues one piece; when the way out does not keep up, the oldest piece gives way and is
-    /// counted.
+    /// Queues one piece now.
     pub fn push(&self, payload: T) {
+        self.push_at(steady_us(), payload);
+    }
+
+    /// Queues one piece at `now` (µs on the clock of [`steady_us`]); when the way out does not keep
+    /// up, the oldest piece gives way and is counted.
+    pub fn push_at(&self, now: i64, payload: T) {
         let mut queue = lock(&self.queue);
         let was_empty = queue.pieces.is_empty();
-        let dropped = queue.push(Instant::now(), payload);
+        let dropped = queue.push(now, payload);
         if dropped > 0 {
             self.dropped.fetch_add(dropped, Ordering::Relaxed);
         }
@@ -212,7 +216,7 @@ mod tests {
 
     #[test]
     fn what_waits_is_bounded_in_bytes_and_in_time() {
-        let now = Instant::now();
+        let now = 0;
         let picture = Bytes::from(vec![0; 1 << 20]);
         let mut queue = Queue::<Bytes>::default();
         let dropped: u64 = (0..100).map(|_| queue.push(now, picture.clone())).sum();
@@ -222,7 +226,7 @@ mod tests {
         let packet = Bytes::from(vec![0; 1316]);
         let dropped: u64 = (0..20_000).map(|_| queue.push(now, packet.clone())).sum();
         assert_eq!((queue.pieces.len(), dropped), (20_000, 0));
-        assert_eq!(queue.push(now + WAITING_TIME + Duration::from_millis(1), packet.clone()), 20_000);
+        assert_eq!(queue.push(now + WAITING_US + 1, packet.clone()), 20_000);
         assert_eq!((queue.pieces.len(), queue.times.len(), queue.bytes), (1, 1, packet.len()));
         // One that alone is more than the bound goes all the same.
         assert_eq!(queue.push(now, Bytes::from(vec![0; WAITING_BYTES + 1])), 1);

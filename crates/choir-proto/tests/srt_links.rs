@@ -269,10 +269,12 @@ fn rendezvous_with_different_passphrases_is_refused_on_both_ends() {
 
 #[test]
 fn keys_are_refreshed_many_times_without_losing_a_packet() {
-    for (length, loss) in [(KeyLength::Aes128, 0.0), (KeyLength::Aes192, 0.05), (KeyLength::Aes256, 0.05)] {
+    // In the last row a packet of the old key is asked for long after its successor has taken over.
+    let rows = [(KeyLength::Aes128, 0.0, 100), (KeyLength::Aes192, 0.05, 100), (KeyLength::Aes256, 0.05, 5)];
+    for (length, loss, announce) in rows {
         let f = Faults { delay: ms(10), loss, ..Faults::default() };
         let mut pair = Pair::new(14, f.clone(), f);
-        let config = LinkConfig { key_length: length, refresh: Refresh { after: 500, announce: 100 }, ..pass("tarn hollow one") };
+        let config = LinkConfig { key_length: length, refresh: Refresh { after: 500, announce }, ..pass("tarn hollow one") };
         pair.call(config.clone().with_latency(ms(300)), config);
         assert!(pair.join(ms(2000)));
         let from = pair.up(A).expect("up");
@@ -313,6 +315,38 @@ fn a_key_whose_successor_is_never_confirmed_is_given_up_all_the_same() {
     pair.run_for(ms(500));
     // It has the key, since only the answer was lost.
     assert_eq!(pair.ends[B].link_stats(to).expect("stats").undecrypted, 0);
+}
+
+#[test]
+fn an_answer_goes_behind_the_packet_that_leaves_with_it_if_it_is_no_longer() {
+    let mut pair = clean(31);
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let from = pair.up(A).expect("up");
+    pair.tap = Some(Vec::new());
+    for n in 0..20 {
+        pair.send(A, from, payload(n, 1316));
+        pair.run_for(ms(1));
+    }
+    pair.run_for(ms(50));
+    let is_ack =
+        |data: &[u8]| matches!(Packet::parse(data), Ok(Packet::Control { control: Control::Ack(ack), .. }) if ack.number != 0);
+    let (_, ack) = pair.tap.take().into_iter().flatten().find(|(end, data)| *end == B && is_ack(data)).expect("an acknowledgement");
+    for (size, together) in [(1316, true), (2, false)] {
+        let (now, peer) = (pair.instant(A), pair.addr[B]);
+        pair.ends[A].send(now, from, payload(99, 1316).slice(..size)).expect("sent");
+        pair.ends[A].handle_datagram(now, peer, &ack);
+        let (mut sizes, mut kinds, mut buf) = (Vec::new(), Vec::new(), Vec::new());
+        while let Some(t) = pair.ends[A].poll_transmit(now, 32, &mut buf) {
+            let segment = t.segment.unwrap_or(t.size);
+            sizes.push((t.size, segment));
+            kinds.extend(buf.chunks(segment).map(|d| matches!(Packet::parse(d), Ok(Packet::Data { .. }))));
+            buf.clear();
+        }
+        let answer = 20;
+        assert_eq!(kinds, [true, false], "the packet, then the answer");
+        assert_eq!(sizes, if together { vec![(size + 16 + answer, size + 16)] } else { vec![(size + 16, size + 16), (answer, answer)] });
+    }
 }
 
 #[test]

@@ -173,18 +173,20 @@ fn main() {
         println!(
             "\n{RECEIVERS} receivers of {MBITS} Mbit/s intra beside a raw TCP fan-out of the same bytes, in turn: CPU of the whole process"
         );
-        let rounds: Vec<(Ran, Ran)> =
-            (0..ROUNDS).map(|_| (stave(RECEIVERS, MBITS, Grade::Intra), raw::fan_out(RECEIVERS, unit_bytes(MBITS)))).collect();
-        for (name, pick) in [("Stave", (|r| &r.0) as fn(&(Ran, Ran)) -> &Ran), ("raw TCP", |r| &r.1)] {
-            let cores = median(rounds.iter().map(|r| pick(r).cores).collect());
-            let delay = median(rounds.iter().map(|r| pick(r).at(0.5)).collect());
-            let delivered = median(rounds.iter().map(|r| pick(r).delivered * 100.0).collect());
+        let raw = |sealed| raw::fan_out(RECEIVERS, unit_bytes(MBITS), sealed);
+        let rounds: Vec<[Ran; 3]> = (0..ROUNDS).map(|_| [stave(RECEIVERS, MBITS, Grade::Intra), raw(false), raw(true)]).collect();
+        for (n, name) in ["Stave", "raw TCP", "raw TCP, sealed and opened"].into_iter().enumerate() {
+            let cores = median(rounds.iter().map(|r| r[n].cores).collect());
+            let delay = median(rounds.iter().map(|r| r[n].at(0.5)).collect());
+            let delivered = median(rounds.iter().map(|r| r[n].delivered * 100.0).collect());
             println!(
-                "{name:10} cores {:.2} [{:.2}..{:.2}]   delay p50 {:.2} [{:.2}..{:.2}] ms   delivered {:.2} [{:.2}..{:.2}] %",
+                "{name:28} cores {:.2} [{:.2}..{:.2}]   delay p50 {:.2} [{:.2}..{:.2}] ms   delivered {:.2} [{:.2}..{:.2}] %",
                 cores.0, cores.1, cores.2, delay.0, delay.1, delay.2, delivered.0, delivered.1, delivered.2
             );
         }
-        let ratio = median(rounds.iter().map(|r| r.0.cores / r.1.cores).collect());
-        println!("Stave over raw TCP {:.2} [{:.2}..{:.2}]", ratio.0, ratio.1, ratio.2);
+        for (n, what) in [(1, "raw TCP"), (2, "the same sealed and opened")] {
+            let ratio = median(rounds.iter().map(|r| r[0].cores / r[n].cores).collect());
+            println!("Stave over {what} {:.2} [{:.2}..{:.2}]", ratio.0, ratio.1, ratio.2);
+        }
     }
 }

@@ -156,6 +156,8 @@ pub(super) struct Port {
     pub(super) listens: bool,
     /// The system has said that something waits.
     pub(super) readable: bool,
+    /// Everything of some finite source has been taken.
+    finishes: bool,
     /// Something was done in this turn, so that there may be something to send.
     pub(super) touched: bool,
     /// When it has to be looked at again.
@@ -179,6 +181,7 @@ impl Port {
             gone: FxHashMap::default(),
             listens,
             readable: true,
+            finishes: false,
             touched: true,
             next_at: None,
             pending: VecDeque::new(),
@@ -289,8 +292,10 @@ impl Port {
         self.touched = false;
         self.transmit(now);
         self.take_events(now);
-        for user in self.users.values_mut().filter(|u| u.finishing && u.conns.is_empty() && u.listen.is_some()) {
-            user.over = None;
+        if self.finishes {
+            for user in self.users.values_mut().filter(|u| u.finishing && u.conns.is_empty() && u.listen.is_some()) {
+                user.over = None;
+            }
         }
         self.next_at = self.endpoint.poll_timeout();
         if !self.pending.is_empty() {
@@ -374,7 +379,7 @@ impl Port {
             }
         }
         if ended && !user.finishing {
-            user.finishing = true;
+            (user.finishing, self.finishes) = (true, true);
             for (conn, _) in &user.conns {
                 self.endpoint.finish(now, *conn);
             }

@@ -1,6 +1,6 @@
 //! A thread that serves many sockets: one wake-up for all that waits on any of them.
 //!
-//! With many packets it polls every millisecond, so that one wake-up serves many packets of many
+//! With many packets it polls every 1.25 ms, so that one wake-up serves many packets of many
 //! links. With fewer it wakes when a packet is due to be released, and what has come meanwhile is
 //! taken with it; only where nothing is due soon does it wake for what comes. A line and the ways
 //! out that carry it are best served by one shard: then no packet crosses threads.
@@ -34,7 +34,7 @@ use std::{
 use tokio::sync::oneshot;
 
 /// How often it polls when it has many packets.
-const POLL_EVERY: Duration = Duration::from_millis(1);
+const POLL_EVERY: Duration = Duration::from_micros(1250);
 /// What comes waits for the next thing to do, where that is due within this time: media waits far
 /// longer for its release, and an answer as long does no harm.
 const SOON: Duration = Duration::from_millis(2);

@@ -9,9 +9,9 @@ static OF_PROGRAM: OnceLock<Shards> = OnceLock::new();
 const MOST: usize = 8;
 /// One thread serves all lines while they are no more than this: a wake-up for many packets costs
 /// little more than one for a single packet.
-const TOGETHER: usize = 16;
+const TOGETHER: usize = 40;
 /// From this share of a core on, a thread gets no further lines while another is below it.
-const SHARE_MOST: f64 = 0.25;
+const SHARE_MOST: f64 = 0.4;
 
 /// One thread for each core, up to eight.
 pub struct Shards(Vec<Shard>);

@@ -420,18 +420,11 @@ impl Connection {
         self.stats.sent_bytes += payload.len() as u64;
         self.pacer.note_input(now, payload.len() + super::wire::HEADER + IP_UDP);
         self.turn_key(now);
-        let (flag, payload) = match &mut self.send_keys {
-            None => (KeyFlag::Clear, payload),
-            Some(keys) => {
-                let mut data = cut(&mut self.arena, &payload);
-                keys.used += 1;
-                if !keys.keys.apply(keys.flag, self.send.next_seq(), &mut data) {
-                    return Err(SendError::NotConnected);
-                }
-                (keys.flag, data.freeze())
-            }
-        };
-        self.send.push(origin, flag, payload);
+        let key = self.send_keys.as_mut().map_or(KeyFlag::Clear, |keys| {
+            keys.used += 1;
+            keys.flag
+        });
+        self.send.push(origin, key, payload);
         Ok(())
     }
 
@@ -473,7 +466,9 @@ impl Connection {
             }
             return;
         }
-        if k.old_until.is_some_and(|n| k.used >= n) {
+        // A slot is free only when no packet of its key can be asked for any more.
+        let free = self.send.oldest_key() != Some(other);
+        if free && k.old_until.is_some_and(|n| k.used >= n) {
             k.keys.retire(other);
             k.old_until = None;
         }
@@ -482,9 +477,6 @@ impl Connection {
         if overdue {
             k.announced.take_if(|a| a.first);
         }
-        // A slot is free for a new key only when no packet of its old one can be asked for any
-        // more.
-        let free = self.send.oldest_key() != Some(other);
         if free && k.announced.is_none() && k.used + refresh.announce.min(refresh.after / 2) >= refresh.after {
             k.keys.renew(other, &mut self.rng);
             k.old_until = None;
@@ -578,7 +570,8 @@ impl Connection {
             }
         };
         let size = payload.len();
-        self.plausible |= data.first() == Some(&SYNC) && size.is_multiple_of(TS_PACKET) && data.chunks(TS_PACKET).all(|p| p[0] == SYNC);
+        let is_ts = || data.first() == Some(&SYNC) && size.is_multiple_of(TS_PACKET) && data.chunks(TS_PACKET).all(|p| p[0] == SYNC);
+        self.plausible = self.plausible || is_ts();
         self.stats.repeats += u64::from(header.resent);
         match self.receive.insert(now, header.seq, Held { ts, came: now, payload: data }, header.resent) {
             Arrival::New { gap } => self.note_gap(now, gap),
@@ -866,15 +859,30 @@ impl Connection {
         matches!(self.state, State::Open | State::Finishing { .. })
     }
 
-    /// Appends one control packet, or up to `max` data packets of the same size (the last may be
-    /// shorter). Gives the size of each.
+    /// Appends one control packet, or up to `max` packets of the same size, the last of which may be
+    /// shorter: data, and a control packet that waits alone behind it, since the system takes both in
+    /// one go. Gives the size of each.
     pub fn poll_transmit(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
-        if let Some(control) = self.control.pop_front() {
-            let start = buf.len();
-            control.encode(now as u32, self.agreed.peer_id, buf);
-            self.last_spoke = now;
-            return Some(buf.len() - start);
+        let start = buf.len();
+        let rides = self.control.len() == 1 && max > 1 && self.may_transmit_data();
+        let segment = if self.control.is_empty() || rides { self.write_data(now, max - usize::from(rides), buf) } else { None };
+        let Some(control) = self.control.front() else { return segment };
+        let end = buf.len();
+        control.encode(now as u32, self.agreed.peer_id, buf);
+        let size = buf.len() - end;
+        if segment.is_some_and(|s| size > s || !(end - start).is_multiple_of(s)) {
+            // It goes by itself, the next time.
+            buf.truncate(end);
+            return segment;
         }
+        self.control.pop_front();
+        self.last_spoke = now;
+        segment.or(Some(size))
+    }
+
+    /// Appends up to `max` data packets of the same size (the last may be shorter). Gives the size
+    /// of each.
+    fn write_data(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
         if !self.may_transmit_data() {
             return None;
         }
@@ -909,8 +917,16 @@ impl Connection {
                 timestamp: pick.packet.ts as u32,
                 destination: self.agreed.peer_id,
             };
+            let start = buf.len();
             header.encode(buf);
+            let body = buf.len();
             buf.extend_from_slice(&pick.packet.payload);
+            let keys = self.send_keys.as_ref().filter(|_| header.key != KeyFlag::Clear);
+            if keys.is_some_and(|k| !k.keys.apply(header.key, header.seq, &mut buf[body..])) {
+                // Its key is gone, which must not be: better lost than readable.
+                buf.truncate(start);
+                break;
+            }
             self.stats.resent += u64::from(pick.resent);
             if !pick.resent {
                 self.glance.waited_us = self.glance.waited_us.max(now - pick.packet.ts);

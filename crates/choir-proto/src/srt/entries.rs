@@ -5,7 +5,8 @@ use super::{ConnId, RuleId, connection::Connection, handshake::Greeting, wire::H
 use rustc_hash::FxHashMap;
 use slab::Slab;
 use std::{
-    collections::{BTreeSet, VecDeque},
+    cmp::Reverse,
+    collections::{BinaryHeap, VecDeque},
     net::SocketAddr,
 };
 
@@ -58,6 +59,9 @@ impl Entry {
     }
 }
 
+/// Deadlines kept that count no more, beside twice as many as there are entries.
+const PASSED_MOST: usize = 32;
+
 /// Place of an entry, for as long as it is there.
 pub(super) type Slot = usize;
 
@@ -66,7 +70,8 @@ pub(super) struct Entries {
     slots: Slab<Entry>,
     /// The IDs are our own random ones, so a quick hash is safe.
     by_id: FxHashMap<u32, Slot>,
-    deadlines: BTreeSet<(i64, Slot)>,
+    /// The first is on top. What says another time than its entry counts no more.
+    deadlines: BinaryHeap<Reverse<(i64, Slot)>>,
     /// Their deadlines may be others by now.
     changed: Vec<Slot>,
     sending: VecDeque<Slot>,
@@ -85,8 +90,8 @@ impl Entries {
     pub fn remove(&mut self, slot: Slot) -> Option<Entry> {
         let entry = self.slots.try_remove(slot)?;
         self.by_id.remove(&entry.id);
-        self.deadlines.remove(&(entry.due, slot));
         // Another may come to stand here.
+        self.deadlines.retain(|Reverse((_, s))| *s != slot);
         self.sending.retain(|s| *s != slot);
         self.changed.retain(|s| *s != slot);
         self.ending.retain(|s| *s != slot);
@@ -136,24 +141,43 @@ impl Entries {
             entry.changed = false;
             let due = entry.deadline();
             if due != entry.due {
-                self.deadlines.remove(&(entry.due, slot));
                 entry.due = due;
                 if due < i64::MAX {
-                    self.deadlines.insert((due, slot));
+                    self.deadlines.push(Reverse((due, slot)));
                 }
             }
         }
+        if self.deadlines.len() > PASSED_MOST + 2 * self.slots.len() {
+            let slots = &self.slots;
+            self.deadlines.retain(|Reverse((due, slot))| slots.get(*slot).is_some_and(|e| e.due == *due));
+        }
+    }
+
+    /// The first deadline that counts.
+    fn first_deadline(&mut self) -> Option<(i64, Slot)> {
+        while let Some(Reverse((due, slot))) = self.deadlines.peek().copied() {
+            if self.slots.get(slot).is_some_and(|e| e.due == due) {
+                return Some((due, slot));
+            }
+            self.deadlines.pop();
+        }
+        None
     }
 
     pub fn next_deadline(&mut self) -> Option<i64> {
         self.settle();
-        self.deadlines.first().map(|(due, _)| *due)
+        self.first_deadline().map(|(due, _)| due)
     }
 
-    /// Puts those whose time has come into `due`.
+    /// Puts those whose time has come into `due`, to be touched.
     pub fn take_due(&mut self, now: i64, due: &mut Vec<Slot>) {
         self.settle();
-        due.extend(self.deadlines.iter().take_while(|(at, _)| *at <= now).map(|(_, slot)| *slot));
+        while let Some((_, slot)) = self.first_deadline().filter(|(at, _)| *at <= now) {
+            self.deadlines.pop();
+            // Wherever it stands next, it is put there anew.
+            self.slots[slot].due = i64::MAX;
+            due.push(slot);
+        }
     }
 
     // ---- sending

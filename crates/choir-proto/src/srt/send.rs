@@ -13,7 +13,7 @@ const ROOM_LEAST: u32 = 2;
 
 #[derive(Debug)]
 pub(super) struct Outgoing {
-    /// As it goes on the wire: encrypted once, at first.
+    /// In the clear, shared with whoever else has it; encrypted each time it goes.
     pub payload: Bytes,
     /// Origin time, µs.
     pub ts: i64,
@@ -88,9 +88,6 @@ impl SendBuffer {
         }
     }
 
-    pub fn next_seq(&self) -> Seq {
-        self.first.add(self.packets.len() as u32)
-    }
     pub fn is_empty(&self) -> bool {
         self.packets.is_empty()
     }

@@ -86,16 +86,22 @@ impl<'a> Piece<'a> {
     }
 }
 
+/// What is known of one PID, together: each packet asks for both.
+#[derive(Debug, Clone, Copy)]
+struct Pid {
+    /// Place in the programme map.
+    place: u8,
+    /// Last counter, with bit 4 set after a permitted repeat.
+    continuity: u8,
+}
+
 /// Parses one start of one source.
 #[derive(Debug)]
 pub struct Index {
     pat: SectionReader,
     map: SectionReader,
     programme: Programme,
-    /// PID to place in the programme map.
-    places: Box<[u8; PIDS]>,
-    /// Last counter of each PID, with bit 4 set after a permitted repeat.
-    continuity: Box<[u8; PIDS]>,
+    pids: Box<[Pid; PIDS]>,
     /// Units whose pictures are not known yet, by the place of their stream.
     looks: Vec<(usize, Look)>,
     in_sync: bool,
@@ -108,8 +114,7 @@ impl Default for Index {
             pat: SectionReader::default(),
             map: SectionReader::default(),
             programme: Programme::default(),
-            places: Box::new([NONE; PIDS]),
-            continuity: Box::new([NONE; PIDS]),
+            pids: Box::new([Pid { place: NONE, continuity: NONE }; PIDS]),
             looks: Vec::new(),
             in_sync: false,
             counters: TsCounters::default(),
@@ -134,7 +139,9 @@ impl Index {
         match part {
             Aligned::Packets(bytes) => {
                 self.in_sync = true;
-                Piece { bytes, packets: bytes.as_chunks().0.iter().filter_map(|raw| self.packet(raw)).collect(), whole: true }
+                let mut piece = Piece { bytes, packets: SmallVec::new(), whole: true };
+                bytes.as_chunks().0.iter().for_each(|raw| self.packet(raw, &mut piece.packets));
+                piece
             }
             Aligned::Other(bytes) => {
                 self.counters.sync_losses += u64::from(std::mem::take(&mut self.in_sync));
@@ -143,13 +150,14 @@ impl Index {
         }
     }
 
-    fn packet<'a>(&mut self, raw: &'a Raw) -> Option<Indexed<'a>> {
+    /// Parses one packet into its place, since what is known of one is too much to be moved about.
+    fn packet<'a>(&mut self, raw: &'a Raw, packets: &mut SmallVec<[Indexed<'a>; 7]>) {
         self.counters.packets += 1;
         let Some(packet) = TsPacket::parse(raw) else {
             self.counters.transport_errors += 1;
-            return None;
+            return;
         };
-        let mut i = Indexed {
+        packets.push(Indexed {
             packet,
             raw,
             repeat: false,
@@ -160,28 +168,28 @@ impl Index {
             header: None,
             may_enter: false,
             picture: None,
-        };
-        if packet.pid == NULL_PID {
+        });
+        let Some(i) = packets.last_mut() else { return };
+        if i.packet.pid == NULL_PID {
             self.counters.nulls += 1;
-            return Some(i);
+            return;
         }
-        if packet.error {
+        if i.packet.error {
             self.counters.transport_errors += 1;
-            return Some(i);
+            return;
         }
-        (i.repeat, i.gap) = self.check_continuity(&packet);
-        i.clock = packet.adaptation.and_then(|a| a.pcr).filter(|_| self.programme.has_clock(packet.pid));
-        if self.programme.is_table(packet.pid) {
-            i.programme = packet.payload.filter(|_| !i.repeat).and_then(|payload| self.table(&packet, payload));
-        } else if let Some((place, stream)) = self.stream_at(packet.pid) {
+        (i.repeat, i.gap) = self.check_continuity(&i.packet);
+        i.clock = i.packet.adaptation.and_then(|a| a.pcr).filter(|_| self.programme.has_clock(i.packet.pid));
+        if self.programme.is_table(i.packet.pid) {
+            i.programme = i.packet.payload.filter(|_| !i.repeat).and_then(|payload| self.table(&i.packet, payload));
+        } else if let Some((place, stream)) = self.stream_at(i.packet.pid) {
             i.stream = Some((place, stream));
-            self.unit(place, stream, &mut i);
+            self.unit(place, stream, i);
         }
-        Some(i)
     }
 
     fn stream_at(&self, pid: u16) -> Option<(usize, StreamKind)> {
-        let place = usize::from(self.places[usize::from(pid) % PIDS]);
+        let place = usize::from(self.pids[usize::from(pid) % PIDS].place);
         Some((place, self.programme.pmt.as_ref()?.streams.get(place)?.kind))
     }
 
@@ -189,7 +197,7 @@ impl Index {
         if p.payload.is_none() {
             return (false, false);
         }
-        let slot = &mut self.continuity[usize::from(p.pid) % PIDS];
+        let slot = &mut self.pids[usize::from(p.pid) % PIDS].continuity;
         let last = *slot;
         *slot = p.continuity;
         if last == NONE || p.adaptation.is_some_and(|a| a.discontinuity) {
@@ -212,9 +220,9 @@ impl Index {
         } else {
             let map = Pmt::parse(&self.map.push(p.unit_start, payload)?)?;
             if self.programme.pmt.as_deref() != Some(&map) {
-                self.places.fill(NONE);
+                self.pids.iter_mut().for_each(|pid| pid.place = NONE);
                 for (place, s) in map.streams.iter().enumerate() {
-                    self.places[usize::from(s.pid) % PIDS] = place as u8;
+                    self.pids[usize::from(s.pid) % PIDS].place = place as u8;
                 }
                 self.looks.clear();
                 self.programme.pmt = Some(Arc::new(map));

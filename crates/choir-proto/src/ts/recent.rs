@@ -14,6 +14,9 @@ const BYTES_MAX: usize = 8 << 20;
 /// At least so much is kept, so that whoever looks every second misses no sound.
 const LEAST_US: i64 = 1_500_000;
 
+/// So many are looked at together for whether they may go.
+const PASSED_AT_ONCE: u64 = 64;
+
 /// One thing that a source has sent.
 #[derive(Debug, Clone)]
 pub enum Sent {
@@ -96,6 +99,10 @@ impl Recent {
     fn keep(&mut self, now: i64, sent: Sent) {
         self.bytes += sent.size();
         self.kept.push_back((now, sent));
+        // What is passed goes many at a time: one by one, each would be fetched from far for it.
+        if !self.next().is_multiple_of(PASSED_AT_ONCE) && self.bytes <= BYTES_MAX {
+            return;
+        }
         while let Some((at, _)) = self.kept.front() {
             let wanted = self.keyframe.is_none_or(|k| self.first >= k) || now - at < LEAST_US;
             let over = self.bytes > BYTES_MAX || self.keyframe.is_none() && now - at >= LEAST_US;

@@ -201,7 +201,7 @@ impl FeedMedia {
         let told = s.note_given(leads, now, before, cut, !out.is_empty());
         // Still locked: what another source gives next goes behind it.
         if !out.is_empty() && !s.muted {
-            s.outs.iter().for_each(|o| o.push(out.clone()));
+            s.outs.iter().for_each(|o| o.push_at(now, out.clone()));
         }
         drop(s);
         if told {
@@ -229,8 +229,8 @@ impl FeedMedia {
         if !s.muted {
             for unit in out {
                 let made = s.compose.as_mut().map(|c| c.ts(now, &unit)).filter(|ts| !ts.is_empty());
-                made.iter().for_each(|ts| s.outs.iter().for_each(|o| o.push(ts.clone())));
-                s.unit_outs.iter().for_each(|o| o.push(unit.clone()));
+                made.iter().for_each(|ts| s.outs.iter().for_each(|o| o.push_at(now, ts.clone())));
+                s.unit_outs.iter().for_each(|o| o.push_at(now, unit.clone()));
             }
         }
         drop(s);

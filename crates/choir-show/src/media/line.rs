@@ -57,6 +57,8 @@ struct Source {
     followers: Vec<mpsc::Sender<Arrival>>,
     /// The transport stream is examined, bytes outside packets as well.
     check: Option<TsChecker>,
+    /// When the wall clock was last compared with the steady one.
+    clocks_read: Option<Instant>,
     takers: Takers,
     /// It is a clip that begins with each take.
     is_clip: bool,
@@ -103,6 +105,9 @@ const TAPPED: usize = 8;
 /// A source that begins anew within this time of its last packet goes on, as far as what is
 /// measured is concerned: a file that repeats.
 const GOES_ON: Duration = Duration::from_millis(500);
+
+/// How often the wall clock is compared with the steady one, for times in the media.
+const CLOCKS_EVERY: Duration = Duration::from_millis(100);
 
 /// Arrivals that may wait to be taken later: seconds of any line.
 const FOLLOWED_MOST: usize = 1 << 17;
@@ -179,6 +184,7 @@ impl LineMedia {
             keyframes: watch::channel(()).0,
             followers: Vec::new(),
             check: None,
+            clocks_read: None,
             takers: Takers::default(),
             is_clip: false,
             session: 0,
@@ -313,6 +319,7 @@ impl Source {
             self.meter.restart();
         } else {
             (self.index, self.meter, self.begun) = (Index::default(), TsMeter::new(Depth::Heads), None);
+            self.clocks_read = None;
         }
         self.check.iter_mut().for_each(TsChecker::restart);
         if let Some(tap) = &mut self.tap {
@@ -322,11 +329,14 @@ impl Source {
     }
 
     /// Takes one piece and gives it to the feeds.
-    fn push(&mut self, line: LineId, utc_offset: i64, arrival: &Arrival, takers: &Takers) {
+    fn push(&mut self, line: LineId, arrival: &Arrival, takers: &Takers) {
         self.begin(arrival);
         // Whoever does not keep up has no use for the rest.
         self.followers.retain(|f| f.try_send(arrival.clone()).is_ok());
-        self.meter.set_utc_offset(utc_offset);
+        if self.clocks_read.is_none_or(|read| arrival.at.saturating_duration_since(read) >= CLOCKS_EVERY) {
+            self.clocks_read = Some(arrival.at);
+            self.meter.set_utc_offset(unix_us() - steady_us());
+        }
         let (now, key) = (steady_us_at(arrival.at), SourceKey { line: line.0, session: arrival.session });
         let feeds = &takers.feeds;
         match &arrival.media {
@@ -422,7 +432,6 @@ impl Tap {
 
 impl Intake for LineMedia {
     fn arrive(&self, arrivals: &mut Vec<Arrival>) {
-        let utc_offset = unix_us() - steady_us();
         let mut source = lock(&self.source);
         let changes = changes();
         if source.takers.changes != changes {
@@ -431,7 +440,7 @@ impl Intake for LineMedia {
         source.legs.merge(arrivals);
         let takers = std::mem::take(&mut source.takers);
         for arrival in arrivals.drain(..) {
-            source.push(self.id, utc_offset, &arrival, &takers);
+            source.push(self.id, &arrival, &takers);
         }
         source.takers = takers;
     }
