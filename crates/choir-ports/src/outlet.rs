@@ -93,9 +93,7 @@ impl<T: MediaSize> Queue<T> {
         self.times.push_back(now);
         let mut dropped = 0;
         // The newest stays, however large.
-        while self.pieces.len() > 1
-            && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now - t > WAITING_US))
-        {
+        while self.pieces.len() > 1 && (self.bytes > WAITING_BYTES || self.times.front().is_some_and(|t| now - t > WAITING_US)) {
             self.times.pop_front();
             self.bytes -= self.pieces.pop_front().map_or(0, |p| p.size());
             dropped += 1;

@@ -329,8 +329,7 @@ fn an_answer_goes_behind_the_packet_that_leaves_with_it_if_it_is_no_longer() {
         pair.run_for(ms(1));
     }
     pair.run_for(ms(50));
-    let is_ack =
-        |data: &[u8]| matches!(Packet::parse(data), Ok(Packet::Control { control: Control::Ack(ack), .. }) if ack.number != 0);
+    let is_ack = |data: &[u8]| matches!(Packet::parse(data), Ok(Packet::Control { control: Control::Ack(ack), .. }) if ack.number != 0);
     let (_, ack) = pair.tap.take().into_iter().flatten().find(|(end, data)| *end == B && is_ack(data)).expect("an acknowledgement");
     for (size, together) in [(1316, true), (2, false)] {
         let (now, peer) = (pair.instant(A), pair.addr[B]);

@@ -4,6 +4,8 @@ use h264_reader::{
     nal::sps::{PicOrderCntType, ProfileIdc, SeqParameterSet},
     rbsp::BitReader,
 };
+use memchr::memmem::Finder;
+use std::sync::LazyLock;
 
 /// Kinds of NAL unit that matter to a link.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -70,16 +72,8 @@ pub fn nal_units(data: &[u8]) -> impl Iterator<Item = &[u8]> {
 /// Where the next start code begins and ends.
 #[must_use]
 pub fn start_code(data: &[u8]) -> Option<(usize, usize)> {
-    let mut i = 0;
-    while i + 2 < data.len() {
-        match data[i + 2] {
-            1 if data[i] == 0 && data[i + 1] == 0 => return Some((i, i + 3)),
-            0 | 1 => i += 1,
-            // A third byte above 1 rules out a start code at all three places.
-            _ => i += 3,
-        }
-    }
-    None
+    static FINDER: LazyLock<Finder<'static>> = LazyLock::new(|| Finder::new(&[0, 0, 1]));
+    FINDER.find(data).map(|at| (at, at + 3))
 }
 
 /// True when the access unit holds an IDR picture.
@@ -196,6 +190,17 @@ fn reorder(sps: &SeqParameterSet) -> Option<u8> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_start_code_is_found_wherever_it_is() {
+        for n in 0..3u32.pow(8) {
+            let data: Vec<u8> = (0..8).map(|i| (n / 3u32.pow(i) % 3) as u8).collect();
+            for length in 0..=data.len() {
+                let at = data[..length].windows(3).position(|w| w == [0, 0, 1]);
+                assert_eq!(start_code(&data[..length]), at.map(|at| (at, at + 3)), "{:?}", &data[..length]);
+            }
+        }
+    }
 
     #[test]
     fn units_are_split_at_both_start_codes() {

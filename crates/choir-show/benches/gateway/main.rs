@@ -28,7 +28,18 @@ fn main() {
     println!("links relayed with AES-128 in and out, by the whole way; CPU of the relay's threads");
     println!(
         "{:>5} {:>7} {:>14} {:>9} {:>11} {:>13} {:>9} {:>7} {:>11} {:>21} {:>21} {:>21}",
-        "links", "Mbit/s", "us per packet", "floor us", "over floor", "raw relay us", "over raw", "cores", "delivered", "late ms p50, p99, max", "the same at the sink", "a plain timer beside"
+        "links",
+        "Mbit/s",
+        "us per packet",
+        "floor us",
+        "over floor",
+        "raw relay us",
+        "over raw",
+        "cores",
+        "delivered",
+        "late ms p50, p99, max",
+        "the same at the sink",
+        "a plain timer beside"
     );
     let rows: Vec<(usize, f64)> = match args[..] {
         [links, rate, ..] => vec![(links as usize, rate)],
