@@ -46,12 +46,11 @@ fn read(sockets: &[&UdpSocket], mut each: impl FnMut(usize, &[u8])) {
     let mut waiting: Vec<PollFd<'_>> = sockets.iter().map(|s| PollFd::new(*s, PollFlags::IN)).collect();
     poll(&mut waiting, Some(&Timespec::default())).expect("polled");
     let mut buffer = [0; 2048];
-    for (n, of) in waiting.iter().enumerate().filter(|(_, w)| w.revents().contains(PollFlags::IN)) {
+    for (n, _) in waiting.iter().enumerate().filter(|(_, w)| w.revents().contains(PollFlags::IN)) {
         loop {
             match sockets[n].recv(&mut buffer) {
-                Ok(size) => each(n, &buffer[..size]),
                 Err(e) if e.kind() == io::ErrorKind::WouldBlock => break,
-                Err(e) => panic!("{of:?}: {e}"),
+                size => each(n, &buffer[..size.expect("received")]),
             }
         }
     }
