@@ -864,8 +864,9 @@ impl Connection {
     /// one go. Gives the size of each.
     pub fn poll_transmit(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
         let start = buf.len();
-        let rides = self.control.len() == 1 && max > 1 && self.may_transmit_data();
-        let segment = if self.control.is_empty() || rides { self.write_data(now, max - usize::from(rides), buf) } else { None };
+        let rides = self.control.len() == 1 && max > 1;
+        let data = (self.control.is_empty() || rides) && self.may_transmit_data() && self.ready_at() <= now;
+        let segment = if data { self.write_data(now, max - usize::from(rides), buf) } else { None };
         let Some(control) = self.control.front() else { return segment };
         let end = buf.len();
         control.encode(now as u32, self.agreed.peer_id, buf);
@@ -883,9 +884,6 @@ impl Connection {
     /// Appends up to `max` data packets of the same size (the last may be shorter). Gives the size
     /// of each.
     fn write_data(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
-        if !self.may_transmit_data() {
-            return None;
-        }
         let (oldest, waits_max) = (now - self.useful(), micros(self.agreed.send_latency) / NEW_WAITS_SHARE);
         let mut segment = None;
         for _ in 0..max {

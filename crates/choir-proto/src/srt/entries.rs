@@ -1,14 +1,10 @@
 //! The connections and greetings of one socket: found by ID, by who is due next, and by who may
 //! have something to send, so that a turn costs what is due and not what is there.
 
-use super::{ConnId, RuleId, connection::Connection, handshake::Greeting, wire::Handshake};
+use super::{ConnId, RuleId, connection::Connection, deadlines::Deadlines, handshake::Greeting, wire::Handshake};
 use rustc_hash::FxHashMap;
 use slab::Slab;
-use std::{
-    cmp::Reverse,
-    collections::{BinaryHeap, VecDeque},
-    net::SocketAddr,
-};
+use std::{collections::VecDeque, net::SocketAddr};
 
 #[derive(Debug)]
 pub(super) enum Phase {
@@ -59,9 +55,6 @@ impl Entry {
     }
 }
 
-/// Deadlines kept that count no more, beside twice as many as there are entries.
-const PASSED_MOST: usize = 32;
-
 /// Place of an entry, for as long as it is there.
 pub(super) type Slot = usize;
 
@@ -70,8 +63,7 @@ pub(super) struct Entries {
     slots: Slab<Entry>,
     /// The IDs are our own random ones, so a quick hash is safe.
     by_id: FxHashMap<u32, Slot>,
-    /// The first is on top. What says another time than its entry counts no more.
-    deadlines: BinaryHeap<Reverse<(i64, Slot)>>,
+    deadlines: Deadlines,
     /// Their deadlines may be others by now.
     changed: Vec<Slot>,
     sending: VecDeque<Slot>,
@@ -91,7 +83,6 @@ impl Entries {
         let entry = self.slots.try_remove(slot)?;
         self.by_id.remove(&entry.id);
         // Another may come to stand here.
-        self.deadlines.retain(|Reverse((_, s))| *s != slot);
         self.sending.retain(|s| *s != slot);
         self.changed.retain(|s| *s != slot);
         self.ending.retain(|s| *s != slot);
@@ -143,25 +134,16 @@ impl Entries {
             if due != entry.due {
                 entry.due = due;
                 if due < i64::MAX {
-                    self.deadlines.push(Reverse((due, slot)));
+                    self.deadlines.put(due, slot);
                 }
             }
         }
-        if self.deadlines.len() > PASSED_MOST + 2 * self.slots.len() {
-            let slots = &self.slots;
-            self.deadlines.retain(|Reverse((due, slot))| slots.get(*slot).is_some_and(|e| e.due == *due));
-        }
+        let all = self.slots.iter().map(|(slot, e)| (e.due, slot));
+        self.deadlines.tidy(self.slots.len(), all.filter(|(due, _)| *due < i64::MAX));
     }
 
-    /// The first deadline that counts.
     fn first_deadline(&mut self) -> Option<(i64, Slot)> {
-        while let Some(Reverse((due, slot))) = self.deadlines.peek().copied() {
-            if self.slots.get(slot).is_some_and(|e| e.due == due) {
-                return Some((due, slot));
-            }
-            self.deadlines.pop();
-        }
-        None
+        self.deadlines.first(|slot| self.slots.get(slot).map(|e| e.due))
     }
 
     pub fn next_deadline(&mut self) -> Option<i64> {
@@ -173,7 +155,7 @@ impl Entries {
     pub fn take_due(&mut self, now: i64, due: &mut Vec<Slot>) {
         self.settle();
         while let Some((_, slot)) = self.first_deadline().filter(|(at, _)| *at <= now) {
-            self.deadlines.pop();
+            self.deadlines.pass_first();
             // Wherever it stands next, it is put there anew.
             self.slots[slot].due = i64::MAX;
             due.push(slot);

@@ -21,6 +21,7 @@ mod capacity;
 mod config;
 mod connection;
 mod crypto;
+mod deadlines;
 mod endpoint;
 mod entries;
 mod error;
