@@ -859,9 +859,9 @@ impl Connection {
         matches!(self.state, State::Open | State::Finishing { .. })
     }
 
-    /// Appends one control packet, or up to `max` packets of the same size, the last of which may be
-    /// shorter: data, and a control packet that waits alone behind it, since the system takes both in
-    /// one go. Gives the size of each.
+    /// Appends one control packet, or up to `max` packets of the same size, the last of which may
+    /// be shorter: data, and a control packet that waits alone behind it, since the system takes
+    /// both in one go. Gives the size of each.
     pub fn poll_transmit(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
         let start = buf.len();
         let rides = self.control.len() == 1 && max > 1;
