@@ -108,7 +108,7 @@ impl BatchSocket {
     /// Returns the OS error.
     pub fn receive(&mut self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<Received> {
         let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| self.state.recv(UdpSockRef::from(&self.socket), slices, metas);
-        // What is set up for each datagram asked for costs as much as one that comes.
+        // Room for each datagram asked for is set up, whether it comes or not.
         let received = if self.many { receive::<BATCH_SIZE>(recv, each) } else { receive::<BATCH_LEAST>(recv, each) }?;
         self.many = !received.drained;
         Ok(received)

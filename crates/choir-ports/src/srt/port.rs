@@ -156,8 +156,6 @@ pub(super) struct Port {
     pub(super) listens: bool,
     /// The system has said that something waits.
     pub(super) readable: bool,
-    /// Everything of some finite source has been taken.
-    finishes: bool,
     /// Something was done in this turn, so that there may be something to send.
     pub(super) touched: bool,
     /// When it has to be looked at again.
@@ -181,7 +179,6 @@ impl Port {
             gone: FxHashMap::default(),
             listens,
             readable: true,
-            finishes: false,
             touched: true,
             next_at: None,
             pending: VecDeque::new(),
@@ -292,11 +289,6 @@ impl Port {
         self.touched = false;
         self.transmit(now);
         self.take_events(now);
-        if self.finishes {
-            for user in self.users.values_mut().filter(|u| u.finishing && u.conns.is_empty() && u.listen.is_some()) {
-                user.over = None;
-            }
-        }
         self.next_at = self.endpoint.poll_timeout();
         if !self.pending.is_empty() {
             let again = now + BLOCKED;
@@ -379,13 +371,16 @@ impl Port {
             }
         }
         if ended && !user.finishing {
-            (user.finishing, self.finishes) = (true, true);
+            user.finishing = true;
             for (conn, _) in &user.conns {
                 self.endpoint.finish(now, *conn);
             }
-            if user.conns.is_empty() && user.listen.is_none() {
+            if user.conns.is_empty() {
                 // Nobody was reached, so nothing is under way.
-                self.end(id, Outcome::Finished);
+                match user.listen {
+                    Some(_) => user.over = None,
+                    None => self.end(id, Outcome::Finished),
+                }
             }
         }
         count
@@ -544,7 +539,9 @@ impl Port {
                 }
             }
         });
-        if !listening {
+        if listening {
+            user.over.take_if(|_| finishing && user.conns.is_empty());
+        } else {
             let outcome = match () {
                 () if finishing => Outcome::Finished,
                 () if held => Outcome::Held,

@@ -844,7 +844,11 @@ impl Connection {
 
     /// True when `poll_transmit` may have something.
     pub fn wants_transmit(&self, now: i64) -> bool {
-        !self.control.is_empty() || (self.may_transmit_data() && self.send.has_work() && self.ready_at() <= now)
+        !self.control.is_empty() || self.wants_data(now)
+    }
+
+    fn wants_data(&self, now: i64) -> bool {
+        matches!(self.state, State::Open | State::Finishing { .. }) && self.send.has_work() && self.ready_at() <= now
     }
 
     /// When the next packet may leave: as the pace has it, and not before the peer has the first
@@ -855,17 +859,13 @@ impl Connection {
         until.map_or(self.pacer.ready_at(), |until| self.pacer.ready_at().max(until))
     }
 
-    fn may_transmit_data(&self) -> bool {
-        matches!(self.state, State::Open | State::Finishing { .. })
-    }
-
     /// Appends one control packet, or up to `max` packets of the same size, the last of which may
     /// be shorter: data, and a control packet that waits alone behind it, since the system takes
     /// both in one go. Gives the size of each.
     pub fn poll_transmit(&mut self, now: i64, max: usize, buf: &mut Vec<u8>) -> Option<usize> {
         let start = buf.len();
         let rides = self.control.len() == 1 && max > 1;
-        let data = (self.control.is_empty() || rides) && self.may_transmit_data() && self.ready_at() <= now;
+        let data = (self.control.is_empty() || rides) && self.wants_data(now);
         let segment = if data { self.write_data(now, max - usize::from(rides), buf) } else { None };
         let Some(control) = self.control.front() else { return segment };
         let end = buf.len();
@@ -919,8 +919,8 @@ impl Connection {
             header.encode(buf);
             let body = buf.len();
             buf.extend_from_slice(&pick.packet.payload);
-            let keys = self.send_keys.as_ref().filter(|_| header.key != KeyFlag::Clear);
-            if keys.is_some_and(|k| !k.keys.apply(header.key, header.seq, &mut buf[body..])) {
+            let mut encrypted = || self.send_keys.as_ref().is_some_and(|k| k.keys.apply(header.key, header.seq, &mut buf[body..]));
+            if header.key != KeyFlag::Clear && !encrypted() {
                 // Its key is gone, which must not be: better lost than readable.
                 buf.truncate(start);
                 break;
