@@ -29,7 +29,7 @@ pub fn steady_us_at(at: Instant) -> i64 {
     static START: OnceLock<Instant> = OnceLock::new();
     let start = *START.get_or_init(|| at);
     let us = |d: Duration| d.as_micros() as i64;
-    us(at.saturating_duration_since(start)) - us(start.saturating_duration_since(at))
+    if at >= start { us(at - start) } else { -us(start - at) }
 }
 
 /// The time that was `us` on that clock.

@@ -100,6 +100,14 @@ impl<T: MediaSize> Queue<T> {
         }
         dropped
     }
+
+    /// Takes the pieces; gives their times, to be taken or cleared.
+    fn take(&mut self, into: &mut VecDeque<T>) -> &mut VecDeque<i64> {
+        into.clear();
+        std::mem::swap(&mut self.pieces, into);
+        self.bytes = 0;
+        &mut self.times
+    }
 }
 
 impl<T: MediaSize> Outlet<T> {
@@ -178,11 +186,13 @@ impl<T: MediaSize> Outlet<T> {
 
     /// Takes all that waits, in place of what `into` held.
     pub(crate) fn take_into(&self, into: &mut VecDeque<T>) {
-        let mut queue = lock(&self.queue);
-        into.clear();
-        std::mem::swap(&mut queue.pieces, into);
-        queue.times.clear();
-        queue.bytes = 0;
+        lock(&self.queue).take(into).clear();
+    }
+
+    /// The same, with the time of each (µs on the clock of [`steady_us`]).
+    pub(crate) fn take_timed(&self, into: &mut VecDeque<T>, times: &mut VecDeque<i64>) {
+        times.clear();
+        std::mem::swap(lock(&self.queue).take(into), times);
     }
 }
 

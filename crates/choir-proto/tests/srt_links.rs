@@ -700,3 +700,40 @@ fn keys_of_a_peer_that_is_met_are_checked_where_they_hold_up_nothing() {
     (20..25).for_each(|n| talk(&mut ends, n * 100));
     assert_eq!(up(&ends), 2);
 }
+
+#[test]
+fn what_leaves_in_lumps_is_released_as_it_was_made() {
+    let mut pair = clean(23);
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let conn = pair.up(A).expect("up");
+    // Made each 700 µs, and sent each 5 ms; the last of each lump 300 µs before its time.
+    let mut sent = 0;
+    for _ in 0..100 {
+        let now = pair.instant(A);
+        for n in 0..7_i64 {
+            let age = 700 * (6 - n) - 300;
+            assert!(pair.ends[A].send_from(now, age, conn, payload(sent, 1316)).is_ok());
+            sent += 1;
+        }
+        pair.run_for(ms(5));
+    }
+    pair.run_for(ms(500));
+    let released = &pair.seen[B].delivered;
+    assert_eq!(released.len(), 700);
+    let steps: Vec<u128> = released.windows(2).map(|w| (w[1].0 - w[0].0).as_micros()).collect();
+    for (n, step) in steps.iter().enumerate() {
+        let made = if n % 7 == 6 { 800 } else { 700 };
+        assert!(step.abs_diff(made) <= 2, "{step} µs behind packet {n}");
+    }
+    // A time before that of the packet before is not believed: times rise.
+    let now = pair.instant(A);
+    for age in [0, 50_000] {
+        assert!(pair.ends[A].send_from(now, age, conn, payload(sent, 1316)).is_ok());
+        sent += 1;
+    }
+    pair.run_for(ms(500));
+    let last = &pair.seen[B].delivered[700..];
+    assert_eq!(last.len(), 2);
+    assert!((last[1].0 - last[0].0).as_micros() <= 2);
+}

@@ -364,6 +364,55 @@ proptest! {
         while reader.poll_unit().is_some() {}
     }
 
+    /// Plain packets are taken many at a time: whatever is damaged among them, nothing that is known
+    /// of a stream depends on how many come at once.
+    #[test]
+    fn a_piece_says_what_its_packets_say_one_by_one(
+        places in prop::collection::vec((0usize..700, 1usize..12, any::<u8>()), 0..60),
+        gone in prop::collection::vec(0usize..700, 0..4),
+        many in 2usize..40,
+        with_lengths in any::<bool>(),
+        depth in prop::sample::select(vec![Depth::Heads, Depth::Units]),
+    ) {
+        let mut all = stream(WriterConfig::default(), 900_000, 40, 10, 2000).concat();
+        let mut packets: Vec<&mut [u8]> = all.chunks_mut(TS_PACKET).collect();
+        if with_lengths {
+            // Short ones, so that units end among plain packets.
+            packets.iter_mut().filter(|p| p[1] & 0x40 != 0 && p[4..8] == [0, 0, 1, 0xE0]).for_each(|p| p[8..10].copy_from_slice(&[2, 0]));
+        }
+        for (packet, at, value) in places {
+            let count = packets.len();
+            packets[packet % count][at] = value;
+        }
+        let count = packets.len();
+        let kept = packets.iter().enumerate().filter(|(n, _)| !gone.iter().any(|g| g % count == *n));
+        let all: Vec<u8> = kept.flat_map(|(_, p)| p.iter().copied()).collect();
+        let after = stream(WriterConfig::default(), 4_000_000, 40, 10, 2000).concat();
+        let (before, rest) = after.split_at(after.len() / 2 / TS_PACKET * TS_PACKET);
+
+        let told = |cut: usize| {
+            let (mut reader, mut splicer, mut sources) = (TsReader::new(depth), Splicer::new(), [Source::default(), Source::default()]);
+            let mut out = Vec::new();
+            for piece in all.chunks(cut).map(Bytes::copy_from_slice) {
+                reader.push(0, &piece);
+                out.extend(sources[0].splice(&mut splicer, 1, ONE, 0, &piece).0);
+            }
+            for piece in before.chunks(cut).map(Bytes::copy_from_slice) {
+                sources[1].splice(&mut splicer, 1, TWO, 0, &piece);
+            }
+            // From here on in the same pieces: what is written depends on what has been seen.
+            for piece in rest.chunks(7 * TS_PACKET).map(Bytes::copy_from_slice) {
+                out.extend(sources[1].splice(&mut splicer, 2, TWO, 0, &piece).0);
+            }
+            let units: Vec<_> = std::iter::from_fn(|| reader.poll_unit()).collect();
+            (reader.info(), units, out)
+        };
+        let (one_by_one, together) = (told(TS_PACKET), told(many * TS_PACKET));
+        prop_assert_eq!(&one_by_one.0, &together.0);
+        prop_assert_eq!(&one_by_one.1, &together.1);
+        prop_assert!(one_by_one.2 == together.2);
+    }
+
     #[test]
     fn any_cut_of_the_bytes_reads_the_same(cut in 1usize..2000) {
         let all = stream(WriterConfig::default(), 900_000, 30, 10, 2000).concat();

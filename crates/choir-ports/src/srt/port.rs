@@ -8,7 +8,10 @@ use super::{gone::Gone, reading::counters_of};
 use crate::{Arrival, Flow, LinkStatus, Outlet, PeerLive, datagrams, outlet::OnFill};
 use bytes::Bytes;
 use choir_core::facts::{Contact, Encryption, Fault, Loss, Notice, Refused, Waiting};
-use choir_host::udp::{BatchSocket, SEND_BATCH};
+use choir_host::{
+    clock::steady_us_at,
+    udp::{BatchSocket, SEND_BATCH},
+};
 use choir_proto::{
     foreign::plain,
     srt::{
@@ -37,6 +40,11 @@ const LINES_MAX: usize = 32;
 const STREAM_ID_SHOWN: usize = 120;
 /// When the system's buffer is full, it is tried again after this time.
 const BLOCKED: Duration = Duration::from_millis(1);
+
+/// Media keeps the time at which it was due, or was made, while it is no more than this late, µs:
+/// then nobody behind a thread sees how it takes its turns. What has waited for longer counts from
+/// now: it had better come late than too late.
+const EVENED_MOST_US: i64 = 5000;
 
 /// One link on a port.
 pub(super) struct User {
@@ -163,6 +171,8 @@ pub(super) struct Port {
     pending: VecDeque<(Transmit, Vec<u8>)>,
     spare: Vec<Vec<u8>>,
     taken: VecDeque<Bytes>,
+    /// When each of those was made.
+    made: VecDeque<i64>,
     arrivals: Vec<Arrival>,
     /// How late packets were released, until the turn ends.
     pub(super) released: Vec<Duration>,
@@ -184,6 +194,7 @@ impl Port {
             pending: VecDeque::new(),
             spare: Vec::new(),
             taken: VecDeque::new(),
+            made: VecDeque::new(),
             arrivals: Vec::new(),
             released: Vec::new(),
             send_trouble: None,
@@ -271,9 +282,9 @@ impl Port {
         self.users.contains_key(&id)
     }
 
-    /// Acts on what is due.
-    pub(super) fn release(&mut self, now: Instant) {
-        self.endpoint.handle_timeout(now);
+    /// Acts on what is due, and releases what is due within `ahead`.
+    pub(super) fn release(&mut self, now: Instant, ahead: Duration) {
+        self.endpoint.handle_timeout_ahead(now, ahead);
         self.touched = true;
     }
 
@@ -359,14 +370,16 @@ impl Port {
         let Flow::Out(outlet) = &user.flow else { return 0 };
         // Asked before the queue is taken, so that nothing queued before the end is left behind.
         let ended = outlet.has_ended();
-        outlet.take_into(&mut self.taken);
-        let mut count = 0;
-        for payload in self.taken.drain(..) {
+        outlet.take_timed(&mut self.taken, &mut self.made);
+        let (mut count, now_us) = (0, steady_us_at(now));
+        for (payload, made) in self.taken.drain(..).zip(self.made.drain(..)) {
+            // The peer releases it as far behind the one before as it was made.
+            let age = (now_us - made).clamp(-EVENED_MOST_US, EVENED_MOST_US);
             for piece in datagrams(&payload) {
                 for (conn, _) in &user.conns {
                     count += 1;
                     // A full window counts itself as dropped; a link that just ended drops it.
-                    let _ = self.endpoint.send(now, *conn, piece.clone());
+                    let _ = self.endpoint.send_from(now, age, *conn, piece.clone());
                 }
             }
         }
@@ -560,8 +573,10 @@ impl Port {
             // What follows of the same connection goes with it.
             let mut same = Some(first);
             while let Some(d) = same {
-                self.released.push(now.saturating_duration_since(d.due));
-                self.arrivals.push(Arrival::ts(session, now, d.payload));
+                let late = now.saturating_duration_since(d.due);
+                self.released.push(late);
+                let at = if late.as_micros() as i64 <= EVENED_MOST_US { d.due } else { now };
+                self.arrivals.push(Arrival::ts(session, at, d.payload));
                 next = self.endpoint.poll_delivery();
                 same = next.take_if(|d| d.conn == conn);
             }

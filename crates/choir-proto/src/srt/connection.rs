@@ -831,9 +831,9 @@ impl Connection {
 
     // ---- output
 
-    /// The next packet that is due for delivery.
-    pub fn poll_release(&mut self, now: i64) -> Option<Released> {
-        let released = self.receive.release(now, &self.base)?;
+    /// The next packet that is due for delivery, or will be within `ahead` µs.
+    pub fn poll_release(&mut self, now: i64, ahead: i64) -> Option<Released> {
+        let released = self.receive.release(now, ahead, &self.base)?;
         self.stats.delivered += 1;
         // A skipped hole moves the acknowledgement on: say so soon.
         if released.skipped > 0 && self.ack_at.is_none() {

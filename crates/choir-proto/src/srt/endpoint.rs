@@ -138,9 +138,18 @@ impl Endpoint {
     /// # Errors
     /// Not connected, too large, or the window is full (then it counts as dropped).
     pub fn send(&mut self, now: Instant, conn: ConnId, payload: Bytes) -> Result<(), SendError> {
+        self.send_from(now, 0, conn, payload)
+    }
+
+    /// The same for a payload whose time (its timestamp, by which the peer releases it) was so many
+    /// µs before `now`; after it, if negative.
+    ///
+    /// # Errors
+    /// As [`Self::send`].
+    pub fn send_from(&mut self, now: Instant, age_us: i64, conn: ConnId, payload: Bytes) -> Result<(), SendError> {
         let now = self.us(now);
         match self.entry(conn).map(|e| &mut e.phase) {
-            Some(Phase::Up(c)) => c.send(now, now, payload),
+            Some(Phase::Up(c)) => c.send(now, now.saturating_sub(age_us), payload),
             _ => Err(SendError::NotConnected),
         }
     }
@@ -311,7 +320,9 @@ impl Endpoint {
         if self.entries.get(slot).is_none_or(|e| e.peer != from || e.over) {
             return None;
         }
-        if let Phase::Greeting(g) = &mut self.entries.touch(slot)?.phase {
+        if self.entries.get(slot).is_some_and(|e| matches!(e.phase, Phase::Greeting(_)))
+            && let Phase::Greeting(g) = &mut self.entries.touch(slot)?.phase
+        {
             let step = g.handle_first_packet();
             self.apply(slot, step, now);
         }
@@ -409,19 +420,27 @@ impl Endpoint {
 
     /// Acts on every deadline that has passed and releases what is due; an extra call does nothing.
     pub fn handle_timeout(&mut self, now: Instant) {
-        let us = self.us(now);
+        self.handle_timeout_ahead(now, Duration::ZERO);
+    }
+
+    /// The same for a driver that looks only now and then: what would be due so soon behind `now`
+    /// is released as well, unless something is missing before it.
+    pub fn handle_timeout_ahead(&mut self, now: Instant, ahead: Duration) {
+        let (us, ahead) = (self.us(now), i64::try_from(ahead.as_micros()).unwrap_or(0));
         let mut due = std::mem::take(&mut self.due);
-        self.entries.take_due(us, &mut due);
+        self.entries.take_due(us + ahead, &mut due);
         for slot in due.drain(..) {
-            let Some(entry) = self.entries.touch(slot) else { continue };
+            let Some(entry) = self.entries.touch(slot).filter(|e| !e.over) else { continue };
             match &mut entry.phase {
                 Phase::Greeting(g) => {
                     let step = g.handle_timeout(us);
                     self.apply(slot, step, us);
                 }
+                // It may only have changed.
+                Phase::Up(c) if c.closed().is_some() => {}
                 Phase::Up(c) => {
                     let conn = ConnId(entry.id);
-                    while let Some(r) = c.poll_release(us) {
+                    while let Some(r) = c.poll_release(us, ahead) {
                         let due = self.epoch + Duration::from_micros(u64::try_from(r.due - self.start_us).unwrap_or(0));
                         self.deliveries.push_back(Delivery { conn, seq: r.seq, payload: r.held.payload, due, skipped: r.skipped });
                     }
@@ -449,18 +468,21 @@ impl Endpoint {
         }
         let us = self.us(now);
         let start = buf.len();
-        while let Some(entry) = self.entries.first_sending() {
-            let segment = match &mut entry.phase {
-                Phase::Greeting(g) => {
-                    let wrote = (!entry.over || g.has_farewell()) && g.poll_transmit(us, self.local, buf);
-                    wrote.then(|| buf.len() - start)
-                }
-                Phase::Up(c) if c.wants_transmit(us) => c.poll_transmit(us, max, buf),
-                Phase::Up(_) => None,
+        while let Some((slot, entry)) = self.entries.first_sending() {
+            let to = entry.peer;
+            let wants = match &entry.phase {
+                Phase::Greeting(g) => !entry.over || g.has_farewell(),
+                Phase::Up(c) => c.wants_transmit(us),
+            };
+            let phase = if wants { self.entries.touch(slot).map(|e| &mut e.phase) } else { None };
+            let segment = match phase {
+                Some(Phase::Greeting(g)) => g.poll_transmit(us, self.local, buf).then(|| buf.len() - start),
+                Some(Phase::Up(c)) => c.poll_transmit(us, max, buf),
+                None => None,
             };
             if let Some(segment) = segment {
                 let size = buf.len() - start;
-                return Some(Transmit { to: entry.peer, size, segment: (size > segment).then_some(segment) });
+                return Some(Transmit { to, size, segment: (size > segment).then_some(segment) });
             }
             self.entries.has_sent();
         }

@@ -151,22 +151,27 @@ impl Entries {
         self.first_deadline().map(|(due, _)| due)
     }
 
-    /// Puts those whose time has come into `due`, to be touched.
+    /// Puts those whose time has come into `due`, to be touched; and those that have changed, since
+    /// to look at one costs no more than to find out when it is due.
     pub fn take_due(&mut self, now: i64, due: &mut Vec<Slot>) {
-        self.settle();
+        due.extend_from_slice(&self.changed);
         while let Some((_, slot)) = self.first_deadline().filter(|(at, _)| *at <= now) {
             self.deadlines.pass_first();
+            let entry = &mut self.slots[slot];
             // Wherever it stands next, it is put there anew.
-            self.slots[slot].due = i64::MAX;
-            due.push(slot);
+            entry.due = i64::MAX;
+            if !entry.changed {
+                due.push(slot);
+            }
         }
     }
 
     // ---- sending
 
-    /// The first that may have something to send.
-    pub fn first_sending(&mut self) -> Option<&mut Entry> {
-        self.touch(*self.sending.front()?)
+    /// The first that may have something to send. Whoever has it send is to touch it.
+    pub fn first_sending(&mut self) -> Option<(Slot, &mut Entry)> {
+        let slot = *self.sending.front()?;
+        Some((slot, self.slots.get_mut(slot)?))
     }
 
     /// The first has nothing more to send.

@@ -264,11 +264,12 @@ impl ReceiveBuffer {
         passable.then(|| base.due(ts))
     }
 
-    /// Takes the next packet that is due; skips a hole when the packet after it is due.
-    pub fn release(&mut self, now: i64, base: &TimeBase) -> Option<Released> {
+    /// Takes the next packet that is due; skips a hole when the packet after it is due. One without
+    /// a hole before it may go `ahead` of its time.
+    pub fn release(&mut self, now: i64, ahead: i64, base: &TimeBase) -> Option<Released> {
         let (index, ts) = self.first_held()?;
         let due = base.due(ts);
-        if due > now || !(index == 0 || self.drop_late || index <= self.contiguous) {
+        if due > now + if index == 0 { ahead } else { 0 } || !(index == 0 || self.drop_late || index <= self.contiguous) {
             return None;
         }
         if index > 0 {
@@ -390,10 +391,10 @@ mod tests {
         assert_eq!(put(&mut b, 0, 11, false), Arrival::New { gap: 0 });
         assert_eq!((b.ack(), b.held()), (Seq::new(12), 2));
         assert_eq!(b.next_due(&base), Some(10_000 + LATENCY));
-        assert!(b.release(10_000 + LATENCY - 1, &base).is_none());
-        let r = b.release(10_000 + LATENCY, &base).expect("due");
+        assert!(b.release(10_000 + LATENCY - 1, 0, &base).is_none());
+        let r = b.release(10_000 + LATENCY, 0, &base).expect("due");
         assert_eq!((r.seq, r.skipped, r.due), (Seq::new(10), 0, 10_000 + LATENCY));
-        assert!(b.release(10_000 + LATENCY, &base).is_none(), "the next is due a millisecond later");
+        assert!(b.release(10_000 + LATENCY, 0, &base).is_none(), "the next is due a millisecond later");
     }
 
     #[test]
@@ -452,13 +453,27 @@ mod tests {
         let (mut b, base) = buffer(64);
         put(&mut b, 0, 10, false);
         put(&mut b, 0, 13, false);
-        b.release(110_000, &base).expect("the first");
+        b.release(110_000, 0, &base).expect("the first");
         assert_eq!(b.next_due(&base), Some(113_000));
-        let r = b.release(113_000, &base).expect("past the hole");
+        let r = b.release(113_000, 0, &base).expect("past the hole");
         assert_eq!((r.seq, r.skipped, b.skipped_total), (Seq::new(13), 2, 2));
         assert_eq!(put(&mut b, 114_000, 11, true), Arrival::Late);
         assert_eq!(put(&mut b, 114_000, 13, false), Arrival::Duplicate);
         assert_eq!((b.ack(), b.report_at()), (Seq::new(14), None));
+    }
+
+    #[test]
+    fn what_has_no_hole_before_it_may_go_ahead_of_its_time() {
+        let (mut b, base) = buffer(64);
+        for seq in [10, 11, 13] {
+            put(&mut b, 0, seq, false);
+        }
+        let mut ahead = |now: i64, by| b.release(now + LATENCY, by, &base).map(|r| (r.seq.raw(), r.due - LATENCY));
+        assert_eq!(ahead(9_000, 999), None);
+        assert_eq!(ahead(9_000, 1_000), Some((10, 10_000)), "its own time is told");
+        assert_eq!(ahead(10_500, 1_000), Some((11, 11_000)));
+        assert_eq!(ahead(12_999, 1_000), None, "what is missing before it may still come");
+        assert_eq!(ahead(13_000, 1_000), Some((13, 13_000)));
     }
 
     #[test]
@@ -467,10 +482,10 @@ mod tests {
         let base = TimeBase::new(0, 0, LATENCY);
         put(&mut b, 0, 12, false);
         assert_eq!(b.next_due(&base), None);
-        assert!(b.release(10_000_000, &base).is_none());
+        assert!(b.release(10_000_000, 0, &base).is_none());
         b.handle_drop(Seq::new(10), Seq::new(11));
         assert_eq!(b.report_at(), None, "what the sender has given up is not asked for");
-        assert_eq!(b.release(10_000_000, &base).map(|r| (r.seq, r.skipped)), Some((Seq::new(12), 2)));
+        assert_eq!(b.release(10_000_000, 0, &base).map(|r| (r.seq, r.skipped)), Some((Seq::new(12), 2)));
     }
 
     #[test]
@@ -509,7 +524,7 @@ mod tests {
             put(&mut b, due(n), n, true);
             // The hole behind it, and the packet at its end, are known already.
             assert_eq!((b.holes_ahead, b.second_from), (0, 8010 - n as usize));
-            released.extend(b.release(due(n), &base).map(|r| r.seq.raw()));
+            released.extend(b.release(due(n), 0, &base).map(|r| r.seq.raw()));
             assert_eq!(b.holes_ahead, 8010 - n as usize - 1);
         }
         assert!(released.iter().copied().eq(10..4000));
@@ -528,7 +543,7 @@ mod tests {
                 let now = i64::from(step) * 700;
                 match draw(12) {
                     0 => b.handle_drop(b.next.add(draw(8)), b.next.add(draw(70))),
-                    1..=3 => drop(b.release(now + LATENCY, &base)),
+                    1..=3 => drop(b.release(now + LATENCY, 0, &base)),
                     4 => drop(b.poll_report(now, 10_000, 1456)),
                     _ => {
                         let seq = b.next.raw() + draw(66);

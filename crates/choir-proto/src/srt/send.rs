@@ -48,6 +48,8 @@ pub(super) struct SendBuffer {
     given_up: usize,
     given_up_end: Seq,
     message: u32,
+    /// Origin time of the newest packet.
+    newest: i64,
 }
 
 /// What a loss report came to.
@@ -85,6 +87,7 @@ impl SendBuffer {
             given_up: 0,
             given_up_end: first,
             message: 1,
+            newest: i64::MIN,
         }
     }
 
@@ -103,6 +106,9 @@ impl SendBuffer {
     }
 
     pub fn push(&mut self, ts: i64, key: KeyFlag, payload: Bytes) {
+        // Origin times rise with the numbers.
+        let ts = ts.max(self.newest);
+        self.newest = ts;
         let message = self.message;
         self.message = if message >= 0x03FF_FFFF { 1 } else { message + 1 };
         self.packets.push_back(Outgoing {

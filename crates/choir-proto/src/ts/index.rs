@@ -4,14 +4,14 @@
 use super::{
     Aligned, TS_PACKET, TsPacket,
     look::{Look, Picture},
-    packet::NULL_PID,
+    packet::{NULL_PID, SYNC},
     pes::PesHeader,
     programme::Programme,
     psi::{Pmt, SectionReader, StreamKind, first_program},
 };
 use bytes::Bytes;
 use smallvec::SmallVec;
-use std::sync::Arc;
+use std::{iter, sync::Arc};
 
 const PIDS: usize = 8192;
 const NONE: u8 = 0xFF;
@@ -36,10 +36,13 @@ pub struct TsCounters {
 }
 
 /// One packet, and what it is to its programme.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(super) struct Indexed<'a> {
     pub packet: TsPacket<'a>,
     pub raw: &'a Raw,
+    /// The plain packets right behind it, of its PID: nothing but payload of a unit that has begun,
+    /// all there by their counters. Most packets of a stream are such.
+    pub more: &'a [Raw],
     /// Repeats the packet before it on its PID, as is allowed once (ISO 13818-1, 2.4.3.3).
     pub repeat: bool,
     /// Packets are missing before it on its PID.
@@ -59,11 +62,35 @@ pub(super) struct Indexed<'a> {
     pub picture: Option<Picture>,
 }
 
+impl<'a> Indexed<'a> {
+    fn new(packet: TsPacket<'a>, raw: &'a Raw) -> Self {
+        Self {
+            packet,
+            raw,
+            more: &[],
+            repeat: false,
+            gap: false,
+            clock: None,
+            programme: None,
+            stream: None,
+            header: None,
+            may_enter: false,
+            picture: None,
+        }
+    }
+
+    /// The plain ones behind it, as if each had come by itself.
+    fn behind(&self) -> impl Iterator<Item = Self> + use<'a> {
+        let stream = self.stream;
+        self.more.iter().filter_map(move |raw| Some(Self { stream, ..Self::new(TsPacket::parse(raw)?, raw) }))
+    }
+}
+
 /// What came in one piece, parsed.
 #[derive(Debug)]
 pub struct Piece<'a> {
     bytes: &'a Bytes,
-    packets: SmallVec<[Indexed<'a>; 7]>,
+    runs: SmallVec<[Indexed<'a>; 7]>,
     whole: bool,
 }
 
@@ -80,9 +107,14 @@ impl<'a> Piece<'a> {
         self.whole
     }
 
-    /// Its packets, without those that cannot be read.
-    pub(super) fn packets(&self) -> &[Indexed<'a>] {
-        &self.packets
+    /// Its packets, without those that cannot be read: each with the plain ones behind it.
+    pub(super) fn runs(&self) -> &[Indexed<'a>] {
+        &self.runs
+    }
+
+    /// Its packets one by one.
+    pub(super) fn packets(&self) -> impl Iterator<Item = Indexed<'a>> {
+        self.runs.iter().flat_map(|i| iter::once(Indexed { more: &[], ..i.clone() }).chain(i.behind()))
     }
 }
 
@@ -139,53 +171,69 @@ impl Index {
         match part {
             Aligned::Packets(bytes) => {
                 self.in_sync = true;
-                let mut piece = Piece { bytes, packets: SmallVec::new(), whole: true };
-                bytes.as_chunks().0.iter().for_each(|raw| self.packet(raw, &mut piece.packets));
+                let mut piece = Piece { bytes, runs: SmallVec::new(), whole: true };
+                let mut rest = bytes.as_chunks().0;
+                while let Some((raw, behind)) = rest.split_first() {
+                    let more = self.packet(raw, behind, &mut piece.runs);
+                    rest = behind.get(more..).unwrap_or_default();
+                }
                 piece
             }
             Aligned::Other(bytes) => {
                 self.counters.sync_losses += u64::from(std::mem::take(&mut self.in_sync));
-                Piece { bytes, packets: SmallVec::new(), whole: false }
+                Piece { bytes, runs: SmallVec::new(), whole: false }
             }
         }
     }
 
     /// Parses one packet into its place, since what is known of one is too much to be moved about.
-    fn packet<'a>(&mut self, raw: &'a Raw, packets: &mut SmallVec<[Indexed<'a>; 7]>) {
+    /// Gives how many of those behind it are taken with it.
+    fn packet<'a>(&mut self, raw: &'a Raw, behind: &'a [Raw], runs: &mut SmallVec<[Indexed<'a>; 7]>) -> usize {
         self.counters.packets += 1;
         let Some(packet) = TsPacket::parse(raw) else {
             self.counters.transport_errors += 1;
-            return;
+            return 0;
         };
-        packets.push(Indexed {
-            packet,
-            raw,
-            repeat: false,
-            gap: false,
-            clock: None,
-            programme: None,
-            stream: None,
-            header: None,
-            may_enter: false,
-            picture: None,
-        });
-        let Some(i) = packets.last_mut() else { return };
+        runs.push(Indexed::new(packet, raw));
+        let Some(i) = runs.last_mut() else { return 0 };
         if i.packet.pid == NULL_PID {
             self.counters.nulls += 1;
-            return;
+            return 0;
         }
         if i.packet.error {
             self.counters.transport_errors += 1;
-            return;
+            return 0;
         }
         (i.repeat, i.gap) = self.check_continuity(&i.packet);
         i.clock = i.packet.adaptation.and_then(|a| a.pcr).filter(|_| self.programme.has_clock(i.packet.pid));
         if self.programme.is_table(i.packet.pid) {
             i.programme = i.packet.payload.filter(|_| !i.repeat).and_then(|payload| self.table(&i.packet, payload));
-        } else if let Some((place, stream)) = self.stream_at(i.packet.pid) {
+            return 0;
+        }
+        if let Some((place, stream)) = self.stream_at(i.packet.pid) {
             i.stream = Some((place, stream));
             self.unit(place, stream, i);
         }
+        let looks = i.stream.is_some_and(|(place, _)| self.looks.iter().any(|(of, _)| *of == place));
+        if i.packet.payload.is_some() && !i.repeat && !looks {
+            i.more = self.plain(&i.packet, behind);
+        }
+        i.more.len()
+    }
+
+    /// The plain packets right behind this one, of its PID.
+    fn plain<'a>(&mut self, p: &TsPacket<'_>, behind: &'a [Raw]) -> &'a [Raw] {
+        let mut last = p.continuity;
+        let follows = |raw: &&Raw| {
+            let next = (last + 1) & 15;
+            let plain = raw[..4] == [SYNC, (p.pid >> 8) as u8, p.pid as u8, 0x10 | next];
+            last = if plain { next } else { last };
+            plain
+        };
+        let more = &behind[..behind.iter().take_while(follows).count()];
+        self.counters.packets += more.len() as u64;
+        self.pids[usize::from(p.pid) % PIDS].continuity = last;
+        more
     }
 
     fn stream_at(&self, pid: u16) -> Option<(usize, StreamKind)> {
@@ -283,7 +331,7 @@ mod tests {
         let (pat, pmt) = (section(pat_section(1, 1, 0x1000)), section(pmt_section(&map)));
         let mut index = Index::default();
         let part = Aligned::Packets([packet(0, true, 0, &pat), packet(0x1000, true, 0, &pmt)].concat().into());
-        let told: Vec<bool> = index.push(&part).packets().iter().map(|i| i.programme.is_some()).collect();
+        let told: Vec<bool> = index.push(&part).packets().map(|i| i.programme.is_some()).collect();
         assert_eq!(told, [true, true], "each table completes what is known");
         index
     }
@@ -302,7 +350,7 @@ mod tests {
         let part = Aligned::Packets([unit(0, &sps), unit(1, &idr)].concat().into());
         let mut index = known();
         let piece = index.push(&part);
-        let seen: Vec<_> = piece.packets().iter().map(|i| (i.may_enter, i.picture)).collect();
+        let seen: Vec<_> = piece.packets().map(|i| (i.may_enter, i.picture)).collect();
         let picture = Picture { keyframe: true, with_sets: Some(false) };
         assert_eq!(seen, [(true, None), (true, Some(picture))], "its sets are not those of the picture behind it");
     }
@@ -311,9 +359,34 @@ mod tests {
     fn a_packet_may_be_repeated_once() {
         let (mut index, one) = (known(), unit(3, &[0, 0, 0, 1, 0x65, 0x88]));
         let part = Aligned::Packets([one.clone(), one.clone(), one, unit(5, &[0, 0, 0, 1, 0x41])].concat().into());
-        let seen: Vec<_> = index.push(&part).packets().iter().map(|i| (i.repeat, i.gap, i.header.is_some())).collect();
+        let seen: Vec<_> = index.push(&part).packets().map(|i| (i.repeat, i.gap, i.header.is_some())).collect();
         assert_eq!(seen, [(false, false, true), (true, false, false), (false, true, true), (false, true, true)]);
         assert_eq!((index.counters().continuity_errors, index.counters().packets), (2, 6));
+    }
+
+    #[test]
+    fn plain_packets_go_with_the_one_before_them_until_one_is_missing_or_another() {
+        let plain = |counter: u8| packet(VIDEO, false, counter, &[0xAA; TS_PACKET - 4]);
+        let mut index = known();
+        let idr = unit(15, &[0, 0, 0, 1, 0x65, 0x88]);
+        let scrambled = {
+            let mut p = plain(4);
+            p[3] |= 0x80;
+            p
+        };
+        let pieces =
+            [idr, plain(0), plain(1), plain(2), plain(2), plain(3), scrambled, plain(5), plain(7), packet(0x200, false, 0, &[]), plain(8)];
+        let part = Aligned::Packets(pieces.concat().into());
+        let piece = index.push(&part);
+        let runs: Vec<_> = piece.runs().iter().map(|i| (i.packet.continuity, i.more.len(), i.repeat, i.gap)).collect();
+        let (fits, repeat, gap) = ((false, false), (true, false), (false, true));
+        let want = [(15, 3, fits), (2, 0, repeat), (3, 0, fits), (4, 1, fits), (7, 0, gap), (0, 0, fits), (8, 0, fits)];
+        assert_eq!(runs, want.map(|(c, more, (repeat, gap))| (c, more, repeat, gap)));
+        let one_by_one: Vec<_> = piece.packets().map(|i| (i.packet.pid, i.packet.continuity, i.stream.is_some())).collect();
+        let counters = [15, 0, 1, 2, 2, 3, 4, 5, 7, 0, 8];
+        let all = counters.iter().enumerate().map(|(n, c)| if n == 9 { (0x200, *c, false) } else { (VIDEO, *c, true) });
+        assert!(one_by_one.iter().copied().eq(all), "{one_by_one:?}");
+        assert_eq!((index.counters().packets, index.counters().continuity_errors), (13, 1));
     }
 
     #[test]

@@ -3,8 +3,9 @@
 
 use super::{
     PCR_WRAP, PTS_WRAP, Piece, TS_PACKET,
-    index::{Indexed, TsCounters},
+    index::{Indexed, Raw, TsCounters},
     look::first_slice,
+    packet::HEADER,
     pes::PesHeader,
     programme::Programme,
     psi::{Pmt, StreamKind},
@@ -124,6 +125,17 @@ struct OpenPes {
     total: usize,
     last: i64,
     broken: bool,
+}
+
+impl OpenPes {
+    fn add(&mut self, payload: &[u8], limit: usize, at: i64) {
+        self.last = at;
+        self.total += payload.len();
+        let room = limit.saturating_sub(self.data.len());
+        if room > 0 {
+            self.data.extend_from_slice(&payload[..payload.len().min(room)]);
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -301,7 +313,7 @@ impl TsMeter {
     /// Takes what arrived at `at` (µs on any clock that never steps; see
     /// [`TsMeter::set_utc_offset`]).
     pub fn push(&mut self, at: i64, piece: &Piece<'_>) {
-        for i in piece.packets().iter().filter(|i| !i.repeat) {
+        for i in piece.runs().iter().filter(|i| !i.repeat) {
             if let Some(pcr) = i.clock {
                 self.faults.pcr += u64::from(self.pcr.note(pcr, at, i.packet.adaptation.is_some_and(|a| a.discontinuity)));
             }
@@ -312,8 +324,9 @@ impl TsMeter {
             if let Some((place, _)) = i.stream
                 && let Some(stream) = self.streams.get_mut(place)
             {
-                stream.info.bytes += TS_PACKET as u64;
+                stream.info.bytes += ((1 + i.more.len()) * TS_PACKET) as u64;
                 self.elementary(place, i, at);
+                self.plain(place, i.more, at);
             }
         }
     }
@@ -333,13 +346,18 @@ impl TsMeter {
         self.table = Some(table.clone());
     }
 
+    /// Bytes of a unit that are kept.
+    fn limit(&self) -> usize {
+        if self.depth == Depth::Units { UNIT_MAX } else { HEAD }
+    }
+
     fn elementary(&mut self, i: usize, indexed: &Indexed<'_>, at: i64) {
         let p = &indexed.packet;
         let Some(payload) = p.payload else { return };
         if p.scrambling != 0 {
             return;
         }
-        let limit = if self.depth == Depth::Units { UNIT_MAX } else { HEAD };
+        let limit = self.limit();
         if p.unit_start {
             if let Some(pes) = self.streams[i].pes.take() {
                 self.finish_unit(i, pes);
@@ -352,10 +370,7 @@ impl TsMeter {
                 Some(OpenPes { header, keyframe, with_sets: false, data: kept.to_vec(), total: data.len(), last: at, broken: false });
         } else if let Some(pes) = &mut self.streams[i].pes {
             pes.broken |= indexed.gap;
-            pes.last = at;
-            pes.total += payload.len();
-            let room = limit.saturating_sub(pes.data.len());
-            pes.data.extend_from_slice(&payload[..payload.len().min(room)]);
+            pes.add(payload, limit, at);
         } else if !payload.is_empty() {
             // More of a unit that was taken as ended.
             self.streams[i].stuffs_anywhere = true;
@@ -372,6 +387,30 @@ impl TsMeter {
         let complete = self.streams[i].pes.as_ref().is_some_and(ended);
         if complete && let Some(pes) = self.streams[i].pes.take() {
             self.finish_unit(i, pes);
+        }
+    }
+
+    /// Takes the payloads of plain packets.
+    fn plain(&mut self, i: usize, packets: &[Raw], at: i64) {
+        let limit = self.limit();
+        for (n, raw) in packets.iter().enumerate() {
+            let stream = &mut self.streams[i];
+            let Some(pes) = &mut stream.pes else {
+                stream.stuffs_anywhere = true;
+                return;
+            };
+            if pes.header.payload_bytes.is_none() && pes.data.len() >= limit {
+                // Nothing more of it is kept, and it does not say where it ends.
+                pes.total += (packets.len() - n) * (TS_PACKET - HEADER);
+                pes.last = at;
+                return;
+            }
+            pes.add(&raw[HEADER..], limit, at);
+            if pes.header.payload_bytes.is_some_and(|n| pes.total >= n)
+                && let Some(pes) = stream.pes.take()
+            {
+                self.finish_unit(i, pes);
+            }
         }
     }
 

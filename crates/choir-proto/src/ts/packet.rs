@@ -3,6 +3,8 @@
 /// Bytes of a packet.
 pub const TS_PACKET: usize = 188;
 pub(super) const SYNC: u8 = 0x47;
+/// Bytes before the payload of a plain packet.
+pub(super) const HEADER: usize = 4;
 pub(super) const NULL_PID: u16 = 0x1FFF;
 
 /// What the adaptation field says.

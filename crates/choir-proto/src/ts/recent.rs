@@ -67,7 +67,7 @@ impl Recent {
             return false;
         }
         let (number, before) = (self.next(), self.keyframe);
-        for i in piece.packets() {
+        for i in piece.runs() {
             if i.may_enter {
                 self.opened = Some((number, i.packet.pid));
             }

@@ -87,7 +87,7 @@ impl Segments {
             if self.wants {
                 self.look(now, &piece, &mut give);
             } else if piece.is_packets() {
-                piece.packets().iter().for_each(|i| self.keep_table(i));
+                piece.runs().iter().for_each(|i| self.keep_table(i));
                 self.more(piece.bytes().clone(), &mut give);
             }
             drop(piece);
@@ -104,7 +104,7 @@ impl Segments {
     /// Packet by packet, for a keyframe.
     fn look(&mut self, now: i64, piece: &Piece<'_>, give: &mut impl FnMut(Part)) {
         for i in piece.packets() {
-            self.keep_table(i);
+            self.keep_table(&i);
             if !self.wants {
                 self.more(Bytes::copy_from_slice(i.raw), give);
                 continue;
@@ -120,7 +120,7 @@ impl Segments {
             } else {
                 self.held.push(*i.raw);
             }
-            self.judge(now, i, give);
+            self.judge(now, &i, give);
         }
     }
 

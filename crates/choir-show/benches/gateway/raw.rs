@@ -14,7 +14,7 @@ use std::{
 };
 
 /// As the threads of the gateway look where they have much to do.
-const POLL_EVERY: Duration = Duration::from_micros(1250);
+const POLL_EVERY: Duration = Duration::from_millis(2);
 /// Links that one thread serves before another gets any.
 const TOGETHER: usize = 40;
 const THREADS: usize = 2;

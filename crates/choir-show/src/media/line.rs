@@ -58,7 +58,7 @@ struct Source {
     /// The transport stream is examined, bytes outside packets as well.
     check: Option<TsChecker>,
     /// When the wall clock was last compared with the steady one.
-    clocks_read: Option<Instant>,
+    clocks_read: Option<i64>,
     takers: Takers,
     /// It is a clip that begins with each take.
     is_clip: bool,
@@ -107,7 +107,7 @@ const TAPPED: usize = 8;
 const GOES_ON: Duration = Duration::from_millis(500);
 
 /// How often the wall clock is compared with the steady one, for times in the media.
-const CLOCKS_EVERY: Duration = Duration::from_millis(100);
+const CLOCKS_EVERY_US: i64 = 100_000;
 
 /// Arrivals that may wait to be taken later: seconds of any line.
 const FOLLOWED_MOST: usize = 1 << 17;
@@ -333,11 +333,11 @@ impl Source {
         self.begin(arrival);
         // Whoever does not keep up has no use for the rest.
         self.followers.retain(|f| f.try_send(arrival.clone()).is_ok());
-        if self.clocks_read.is_none_or(|read| arrival.at.saturating_duration_since(read) >= CLOCKS_EVERY) {
-            self.clocks_read = Some(arrival.at);
+        let (now, key) = (steady_us_at(arrival.at), SourceKey { line: line.0, session: arrival.session });
+        if self.clocks_read.is_none_or(|read| now - read >= CLOCKS_EVERY_US) {
+            self.clocks_read = Some(now);
             self.meter.set_utc_offset(unix_us() - steady_us());
         }
-        let (now, key) = (steady_us_at(arrival.at), SourceKey { line: line.0, session: arrival.session });
         let feeds = &takers.feeds;
         match &arrival.media {
             Media::Ts(bytes) => {

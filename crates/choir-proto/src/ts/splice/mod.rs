@@ -155,7 +155,7 @@ impl Splicer {
             } else {
                 out.reserve(piece.bytes().len());
                 for i in piece.packets() {
-                    self.learn(i);
+                    self.learn(&i);
                     self.write(now, &i.packet, i.raw, &mut out);
                 }
             }
@@ -186,7 +186,7 @@ impl Splicer {
             None => return self.closing().is_some(),
         };
         for i in piece.packets() {
-            self.next[place].source.push(now, i);
+            self.next[place].source.push(now, &i);
         }
         self.close_for_next(now);
         true
@@ -214,7 +214,7 @@ impl Splicer {
     fn close_with(&mut self, now: i64, piece: &Piece<'_>, out: &mut BytesMut) {
         let shift = self.out.shift();
         for i in piece.packets() {
-            self.learn(i);
+            self.learn(&i);
             let Some(on) = &mut self.on else { return };
             let p = &i.packet;
             let clock_only = p.payload.is_none() && on.programme.has_clock(p.pid);
@@ -290,11 +290,12 @@ impl Splicer {
 
     /// Passing untouched: only what a later cut needs is noted.
     fn watch(&mut self, now: i64, piece: &Piece<'_>) {
-        for i in piece.packets() {
+        for i in piece.runs() {
             self.learn(i);
             let Some(on) = &mut self.on else { return };
             self.out.watch(now, &i.packet, i.clock.is_some(), on.programme.is_table(i.packet.pid));
-            on.tracks.follow(&i.packet, i.header.as_ref());
+            self.out.watch_plain(i.packet.pid, i.more);
+            on.tracks.follow(&i.packet, i.header.as_ref(), i.more);
         }
     }
 

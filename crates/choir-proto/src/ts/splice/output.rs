@@ -131,6 +131,13 @@ impl Output {
         }
     }
 
+    /// Notes plain packets that pass untouched.
+    pub fn watch_plain(&mut self, pid: u16, packets: &[Raw]) {
+        if let Some(last) = packets.last() {
+            self.counters[usize::from(pid) % PIDS] = last[3] & 15;
+        }
+    }
+
     /// False for packets of a stream that has not begun since the cut: it begins with a unit.
     pub fn begins(&self, p: &TsPacket<'_>) -> bool {
         !self.begun || p.unit_start || p.payload.is_none() || self.deltas[usize::from(p.pid) % PIDS] != NONE

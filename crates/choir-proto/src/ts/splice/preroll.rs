@@ -41,10 +41,13 @@ impl Preroll {
 
     /// Takes what came at `now` (µs on a clock that never steps).
     pub fn push(&mut self, now: i64, piece: &Piece<'_>) {
-        for i in piece.packets() {
+        for i in piece.runs() {
             self.learn(now, i);
             self.keep_table(i);
             self.note(now, &i.packet, i.raw, i.header.as_ref());
+            if self.programme.is_audio(i.packet.pid) {
+                i.more.iter().for_each(|raw| self.keep_sound(now, raw));
+            }
         }
     }
 
@@ -73,10 +76,14 @@ impl Preroll {
                 self.pictures.note(dts);
             }
         } else if self.programme.is_audio(p.pid) {
-            self.sound.push_back((now, *raw));
-            while self.sound.len() > SOUND_MAX || self.sound.front().is_some_and(|(at, _)| now - at > SOUND_MAX_US) {
-                self.sound.pop_front();
-            }
+            self.keep_sound(now, raw);
+        }
+    }
+
+    fn keep_sound(&mut self, now: i64, raw: &Raw) {
+        self.sound.push_back((now, *raw));
+        while self.sound.len() > SOUND_MAX || self.sound.front().is_some_and(|(at, _)| now - at > SOUND_MAX_US) {
+            self.sound.pop_front();
         }
     }
 

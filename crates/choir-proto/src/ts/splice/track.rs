@@ -3,6 +3,8 @@
 use super::limits::BACK_MAX;
 use crate::ts::{
     PTS_WRAP, TsPacket,
+    index::Raw,
+    packet::HEADER,
     pes::PesHeader,
     psi::{Pmt, StreamKind},
     sound::SoundEnd,
@@ -62,13 +64,32 @@ impl Track {
             self.note_times(header);
             self.open = Some(Open { left: header.payload_bytes, pts: header.pts, sound: Vec::new() });
             self.add(payload.get(header.header_bytes..).unwrap_or_default());
-        } else if self.open.is_some() {
-            self.add(payload);
-        } else if !payload.is_empty() {
-            self.stuffs_anywhere = true;
+        } else {
+            self.follow_payload(payload);
         }
         let stuffed = p.stuffed() && !self.stuffs_anywhere;
         if self.open.as_ref().is_some_and(|o| o.left.map_or(stuffed, |left| left == 0)) {
+            self.finish();
+        }
+    }
+
+    /// The payloads of plain packets.
+    fn follow_plain(&mut self, packets: &[Raw]) {
+        // Of pictures that do not say how long they are there is nothing to be followed.
+        let counts = |open: &Open| open.left.is_some() || self.kind.is_audio();
+        if self.open.as_ref().is_none_or(counts) {
+            packets.iter().for_each(|raw| self.follow_payload(&raw[HEADER..]));
+        }
+    }
+
+    /// More of a unit.
+    fn follow_payload(&mut self, payload: &[u8]) {
+        if self.open.is_none() {
+            self.stuffs_anywhere |= !payload.is_empty();
+            return;
+        }
+        self.add(payload);
+        if self.open.as_ref().is_some_and(|o| o.left == Some(0)) {
             self.finish();
         }
     }
@@ -190,17 +211,18 @@ impl Tracks {
         }
     }
 
-    /// Looks at a packet that goes out as it came.
-    pub fn follow(&mut self, p: &TsPacket<'_>, header: Option<&PesHeader>) {
+    /// Looks at a packet that goes out as it came, and at the plain ones behind it.
+    pub fn follow(&mut self, p: &TsPacket<'_>, header: Option<&PesHeader>, more: &[Raw]) {
         if let Some(track) = self.0.iter_mut().find(|t| t.pid == p.pid) {
             track.follow(p, header);
+            track.follow_plain(more);
         }
     }
 
     /// Looks at a packet that goes out rewritten.
     pub fn follow_written(&mut self, p: &TsPacket<'_>) {
         let header = p.payload.filter(|_| p.unit_start).and_then(PesHeader::parse);
-        self.follow(p, header.as_ref());
+        self.follow(p, header.as_ref(), &[]);
     }
 
     /// From now on only what is open goes out. Sound goes on until the pictures have ended.
