@@ -7,6 +7,11 @@ use std::{
 
 /// From this many datagrams a second on, in and out, polling costs less than waking for each.
 const BUSY_PER_SECOND: u64 = 2500;
+const POLL_EVERY: Duration = Duration::from_micros(1250);
+/// From this many on, 20 lines of 8 Mbit/s with a way out each, it polls less often: what is seen
+/// of the path (round trip, jitter) gets coarser by that.
+const CROWDED_PER_SECOND: u64 = 40_000;
+const POLL_CROWDED: Duration = Duration::from_millis(2);
 
 /// Datagrams per second, to choose between waking for each and polling, and what that takes of a
 /// core.
@@ -14,25 +19,36 @@ const BUSY_PER_SECOND: u64 = 2500;
 pub(super) struct Load {
     since: Instant,
     count: u64,
-    busy: bool,
+    poll_every: Option<Duration>,
     cpu: VecDeque<(Instant, Duration)>,
 }
 
 impl Load {
     pub fn new(now: Instant) -> Self {
-        Self { since: now, count: 0, busy: false, cpu: VecDeque::new() }
+        Self { since: now, count: 0, poll_every: None, cpu: VecDeque::new() }
     }
 
-    /// There are so many that it polls.
-    pub fn is_busy(&self) -> bool {
-        self.busy
+    /// How often it polls, where there are so many.
+    pub fn poll_every(&self) -> Option<Duration> {
+        self.poll_every
+    }
+
+    /// Media that is due so soon behind a poll is released by it, rather than late by the next one:
+    /// half of the time between them, and what a turn takes.
+    pub fn ahead(&self) -> Duration {
+        self.poll_every.map_or(Duration::ZERO, |every| every * 5 / 8)
     }
 
     pub fn note(&mut self, now: Instant, datagrams: usize) {
         self.count += datagrams as u64;
         let passed = now.duration_since(self.since);
         if passed >= Duration::from_millis(50) {
-            self.busy = self.count as u128 * 1000 > u128::from(BUSY_PER_SECOND) * passed.as_millis();
+            let is_over = |per_second: u64| u128::from(self.count) * 1000 > u128::from(per_second) * passed.as_millis();
+            self.poll_every = match () {
+                () if is_over(CROWDED_PER_SECOND) => Some(POLL_CROWDED),
+                () if is_over(BUSY_PER_SECOND) => Some(POLL_EVERY),
+                () => None,
+            };
             (self.since, self.count) = (now, 0);
         }
     }
@@ -46,5 +62,25 @@ impl Load {
         let Some((since, before)) = self.cpu.front() else { return 0 };
         let passed = (now - *since).as_micros().max(1);
         ((cpu - *before).as_micros() * 1000 / passed) as u64
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn it_polls_where_there_are_many_and_less_often_where_there_are_very_many() {
+        let start = Instant::now();
+        let mut load = Load::new(start);
+        let mut now = start;
+        for (per_second, every_us) in [(2400, 0), (2600, 1250), (39_900, 1250), (40_100, 2000), (2600, 1250), (0, 0)] {
+            for _ in 0..10 {
+                now += Duration::from_millis(10);
+                load.note(now, per_second / 100);
+            }
+            let every = Duration::from_micros(every_us);
+            assert_eq!((load.poll_every().unwrap_or_default(), load.ahead()), (every, every * 5 / 8), "{per_second} a second");
+        }
     }
 }

@@ -1,6 +1,6 @@
 //! A thread that serves many sockets: one wake-up for all that waits on any of them.
 //!
-//! With many packets it polls every 2 ms, so that one wake-up serves many packets of many
+//! With many packets it polls every 1.25 or 2 ms, so that one wake-up serves many packets of many
 //! links. With fewer it wakes when a packet is due to be released, and what has come meanwhile is
 //! taken with it; only where nothing is due soon does it wake for what comes. A line and the ways
 //! out that carry it are best served by one shard: then no packet crosses threads.
@@ -33,10 +33,6 @@ use std::{
 };
 use tokio::sync::oneshot;
 
-/// How often it polls when it has many packets.
-const POLL_EVERY: Duration = Duration::from_millis(2);
-/// Media that is due so soon behind a poll is released by it, rather than late by the next one.
-const AHEAD: Duration = Duration::from_micros(1250);
 /// What comes waits for the next thing to do, where that is due within this time: media waits far
 /// longer for its release, and an answer as long does no harm.
 const SOON: Duration = Duration::from_millis(2);
@@ -317,8 +313,8 @@ impl Thread {
 
     /// Waits for the next thing to do. Gives the sockets that something waits at.
     fn wait(&mut self, began: Instant, events: &mut Events) -> io::Result<()> {
-        if self.load.is_busy() {
-            let left = POLL_EVERY.saturating_sub(began.elapsed());
+        if let Some(every) = self.load.poll_every() {
+            let left = every.saturating_sub(began.elapsed());
             if !left.is_zero() {
                 thread::sleep(left);
             }
@@ -343,7 +339,7 @@ impl Thread {
         // Step by step for all ports, not port by port: the code of each step is then in the
         // processor's cache, and so is the system's.
         let mut datagrams = 0;
-        let ahead = if self.load.is_busy() { AHEAD } else { Duration::ZERO };
+        let ahead = self.load.ahead();
         self.due.clear();
         for (id, port) in &mut self.ports {
             if port.readable || port.next_at.is_some_and(|at| at <= now + ahead) {
