@@ -14,7 +14,7 @@ pub struct Arrival {
     pub leg: u8,
     /// Counts the source's connections: a new number is a new start.
     pub session: u32,
-    /// When it came out of its link.
+    /// When it came out of its link, or was due to.
     pub at: Instant,
     /// What came.
     pub media: Media,

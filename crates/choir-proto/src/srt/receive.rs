@@ -268,8 +268,8 @@ impl ReceiveBuffer {
     /// a hole before it may go `ahead` of its time.
     pub fn release(&mut self, now: i64, ahead: i64, base: &TimeBase) -> Option<Released> {
         let (index, ts) = self.first_held()?;
-        let due = base.due(ts);
-        if due > now + if index == 0 { ahead } else { 0 } || !(index == 0 || self.drop_late || index <= self.contiguous) {
+        let (due, by) = (base.due(ts), now + if index == 0 { ahead } else { 0 });
+        if due > by || !(index == 0 || self.drop_late || index <= self.contiguous) {
             return None;
         }
         if index > 0 {
