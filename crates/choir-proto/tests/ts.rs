@@ -364,8 +364,8 @@ proptest! {
         while reader.poll_unit().is_some() {}
     }
 
-    /// Plain packets are taken many at a time: whatever is damaged among them, nothing that is known
-    /// of a stream depends on how many come at once.
+    /// Plain packets are taken many at a time: whatever is damaged among them, nothing that is
+    /// known of a stream depends on how many come at once.
     #[test]
     fn a_piece_says_what_its_packets_say_one_by_one(
         places in prop::collection::vec((0usize..700, 1usize..12, any::<u8>()), 0..60),
