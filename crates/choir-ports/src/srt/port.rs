@@ -42,8 +42,8 @@ const STREAM_ID_SHOWN: usize = 120;
 const BLOCKED: Duration = Duration::from_millis(1);
 
 /// Media keeps the time at which it was due, or was made, while it is no more than this late, µs:
-/// then nobody behind a thread sees how it takes its turns. What has waited for longer counts from
-/// now: it had better come late than too late.
+/// then nobody behind a thread sees how it takes its turns. What is released later has come now,
+/// and what has waited for longer goes out as if it were this old: better late than too late.
 const EVENED_MOST_US: i64 = 5000;
 
 /// One link on a port.
