@@ -8,7 +8,6 @@ use super::{
     psi::{Pmt, PmtStream, StreamKind, pat_section, pmt_section},
 };
 use crate::h26x::{HevcNal, NalKind, access_unit_delimiter};
-use std::collections::HashMap;
 
 const PSI_EVERY: u64 = 27_000_000 / 1000 * 90;
 /// As above where packets leave only each 30 ms: 100 ms must hold all the same.
@@ -86,7 +85,8 @@ pub struct TsWriter {
     pmt: Vec<u8>,
     /// Of the PMT.
     version: u8,
-    counters: HashMap<u16, u8>,
+    /// Of each PID in use, side by side: there are a handful.
+    counters: Vec<(u16, u8)>,
     /// Clock of the next byte, 27 MHz, not wrapped.
     clock: Option<u64>,
     /// Fraction of a tick left over from the last packet, in `rate` parts.
@@ -109,7 +109,7 @@ impl TsWriter {
             pmt,
             version: 0,
             config,
-            counters: HashMap::new(),
+            counters: Vec::new(),
             clock: None,
             fraction: 0,
             last_psi: None,
@@ -280,6 +280,18 @@ impl TsWriter {
         self.packet(self.clock_pid, false, false, true, &mut Pieces::of(&[]), out);
     }
 
+    /// The continuity counter of the next packet of a PID, which payload sets on.
+    fn count(&mut self, pid: u16, payload: bool) -> u8 {
+        let by = u8::from(payload);
+        if let Some((_, counter)) = self.counters.iter_mut().find(|(of, _)| *of == pid) {
+            *counter = (*counter + by) & 15;
+            return *counter;
+        }
+        let first = (15 + by) & 15;
+        self.counters.push((pid, first));
+        first
+    }
+
     /// Appends one packet with as much of `data` as fits.
     fn packet(&mut self, pid: u16, start: bool, random_access: bool, clock: bool, data: &mut Pieces<'_>, out: &mut Vec<u8>) {
         let mut adaptation = [0u8; 7];
@@ -298,12 +310,9 @@ impl TsWriter {
         let room = TS_PACKET - 4 - if length > 0 { 1 + length } else { 0 };
         let used = data.left.min(room);
         let stuffing = room - used;
-        let counter = self.counters.entry(pid).or_insert(15);
-        if used > 0 {
-            *counter = (*counter + 1) & 15;
-        }
+        let counter = self.count(pid, used > 0);
         let control = u8::from(used > 0) << 4 | if length > 0 || stuffing > 0 { 0x20 } else { 0 };
-        out.extend_from_slice(&[SYNC, (u8::from(start) << 6) | (pid >> 8) as u8, pid as u8, control | *counter]);
+        out.extend_from_slice(&[SYNC, (u8::from(start) << 6) | (pid >> 8) as u8, pid as u8, control | counter]);
         if length > 0 {
             out.push((length + stuffing) as u8);
             out.extend_from_slice(&adaptation[..length]);
