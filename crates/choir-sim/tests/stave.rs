@@ -542,6 +542,65 @@ fn the_small_picture_of_a_feed_goes_with_takes_together() {
     });
 }
 
+/// Offers "Finish Tower" with pictures that are handed in.
+fn made(source: &Node, stop: &Stop) -> mpsc::Sender<MadeUnit> {
+    let (give, units) = mpsc::channel(8);
+    let offer =
+        StreamOffer { id: 0, grade: Grade::Intra, codec: "h264".into(), size: Some((320, 180)), rate: Some(25.0), bitrate: 0, sound: None };
+    let streams = vec![StreamPlan::Made(Box::new(offer), units)];
+    let status = LinkStatus::new();
+    let plan = SourcePlan { name: "Finish Tower".into(), streams, camera: None, group: None, carries: None, status };
+    source.spawn_source(plan, stop.clone());
+    give
+}
+
+/// The `n`th picture, of so many bytes.
+fn picture(n: i64, size: usize) -> MadeUnit {
+    MadeUnit { track: Track::Picture, keyframe: true, pts: n * 3600, data: vec![0x65; size].into() }
+}
+
+#[test]
+fn receivers_that_fall_silent_keep_no_large_picture_from_the_others() {
+    run(async {
+        let net = choir_rig::net();
+        let (_end, stop) = Stop::new();
+        let source = Node::start(node_plan("boathouse", net.at(1), None), &stop).await.unwrap();
+        let give = made(&source, &stop);
+        let url = format!("stave://{}/Finish Tower", source.at());
+        let elsewhere = Runtime::new().unwrap();
+        let mut number = 0..;
+        let mut join = async |n: u8, on: &tokio::runtime::Handle| {
+            let (url, stop) = (url.clone(), stop.clone());
+            let started = on.spawn(async move {
+                let node = Node::start(node_plan("desk", net.at(n), None), &stop).await.unwrap();
+                taking(&node, &url, &stop).1
+            });
+            let mut units = started.await.unwrap();
+            while timeout(Duration::from_millis(50), units.recv()).await.is_err() {
+                give.send(picture(number.next().unwrap(), 100)).await.unwrap();
+            }
+            units
+        };
+        // Those who came first go first.
+        let mut silent = Vec::new();
+        for n in 3..10 {
+            silent.push(join(n, elsewhere.handle()).await);
+        }
+        let mut there = join(10, &tokio::runtime::Handle::current()).await;
+        elsewhere.shutdown_background();
+        for n in 0..30 {
+            give.send(picture(1000 + n, 100_000)).await.unwrap();
+            loop {
+                let unit = timeout(PATIENCE, there.recv()).await.expect("it comes").unwrap();
+                assert!(!unit.gap, "none is missing before the {n}th");
+                if unit.data.data.len() == 100_000 && unit.head.pts == (1000 + n) * 3600 {
+                    break;
+                }
+            }
+        }
+    });
+}
+
 #[test]
 fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken() {
     run(async {
@@ -551,28 +610,12 @@ fn only_certificates_that_are_pinned_come_in_and_only_pinned_sources_are_taken()
         let plan = node_plan("boathouse", net.at(1), None);
         let here = plan.identity.fingerprint().to_owned();
         let source = Node::start(NodePlan { receivers: vec![known.fingerprint().into()], ..plan }, &stop).await.unwrap();
-        let (give, units) = mpsc::channel(8);
-        let offer = StreamOffer {
-            id: 0,
-            grade: Grade::Intra,
-            codec: "h264".into(),
-            size: Some((320, 180)),
-            rate: Some(25.0),
-            bitrate: 0,
-            sound: None,
-        };
-        let streams = vec![StreamPlan::Made(Box::new(offer), units)];
-        let status = LinkStatus::new();
-        source.spawn_source(
-            SourcePlan { name: "Finish Tower".into(), streams, camera: None, group: None, carries: None, status },
-            stop.clone(),
-        );
+        let give = made(&source, &stop);
         let feeding = tokio::spawn(async move {
             let mut tick = tokio::time::interval(Duration::from_millis(40));
             for n in 0i64.. {
                 tick.tick().await;
-                let unit = MadeUnit { track: Track::Picture, keyframe: true, pts: n * 3600, data: bytes::Bytes::from_static(&[0x65; 100]) };
-                if give.send(unit).await.is_err() {
+                if give.send(picture(n, 100)).await.is_err() {
                     return;
                 }
             }

@@ -64,7 +64,10 @@ fn unit_bytes(mbits: f64) -> usize {
 /// Pictures of a rate at their times; gives how many. Every 50th or every one is a keyframe.
 async fn pictures(units: mpsc::Sender<MadeUnit>, mbits: f64, intra: bool) -> usize {
     let (mut alarm, start) = (Alarm::new().unwrap(), Instant::now());
-    let data = Bytes::from(vec![0x65; unit_bytes(mbits)]);
+    // Begins as a picture does, or receivers would search all of it for where it begins.
+    let mut data = vec![0x65; unit_bytes(mbits)];
+    data[..4].copy_from_slice(&[0, 0, 0, 1]);
+    let data = Bytes::from(data);
     let count = TIME.as_secs() * RATE;
     for n in 0..count {
         alarm.until(start + Duration::from_nanos(n * 1_000_000_000 / RATE)).await;

@@ -3,8 +3,11 @@
 use bytes::{Bytes, BytesMut};
 use choir_proto::stave::{HEADER_LEN, Ordered, UNIT_MAX, UnitError, UnitHead};
 use quinn::{Connection, RecvStream, VarInt};
-use std::time::{Duration, Instant};
-use tokio::sync::mpsc;
+use std::{
+    pin::pin,
+    time::{Duration, Instant},
+};
+use tokio::sync::{Semaphore, SemaphorePermit, mpsc};
 
 /// Begins a stream that carries packets of a group again, instead of a unit.
 pub(super) const REPAIR_MARK: [u8; 4] = [0xFE, b'R', b'E', b'P'];
@@ -18,16 +21,47 @@ const CLAIMED: usize = 1 << 20;
 /// Longest time that a unit may take to come.
 const WHOLE_WITHIN: Duration = Duration::from_secs(3);
 
+/// Units of so many bytes take turns, a few at a time: where all receivers get a little of theirs in
+/// turn, all of them have it whole at the end only.
+const LARGE: usize = 64 << 10;
+const AT_A_TIME: usize = 4;
+/// A turn ends when the unit has arrived, or after this: a slow path holds nobody up.
+const TURN: Duration = Duration::from_millis(1);
+
+/// Where large units of one node wait for their turn.
+pub(super) struct Turns(Semaphore);
+
+impl Default for Turns {
+    fn default() -> Self {
+        Self(Semaphore::new(AT_A_TIME))
+    }
+}
+
+impl Turns {
+    /// Waits for the turn of a unit of this size, if it needs one.
+    async fn take(&self, size: usize) -> Option<SemaphorePermit<'_>> {
+        if size < LARGE { None } else { self.0.acquire().await.ok() }
+    }
+}
+
 /// Sends one unit; false when it was too late, and cancelled.
-pub(super) async fn send(conn: Connection, head: UnitHead, payload: Bytes, until: Instant, priority: i32) -> bool {
+pub(super) async fn send(conn: Connection, turns: &Turns, head: UnitHead, payload: Bytes, until: Instant, priority: i32) -> bool {
     let until = tokio::time::Instant::from_std(until);
     let Ok(Ok(mut stream)) = tokio::time::timeout_at(until, conn.open_uni()).await else { return false };
     let _ = stream.set_priority(priority);
     let sent = tokio::time::timeout_at(until, async {
+        let turn = turns.take(payload.len()).await;
         stream.write_all_chunks(&mut [Bytes::from(head.write()), payload]).await.ok()?;
         stream.finish().ok()?;
         // Answered once all of it has been acknowledged.
-        stream.stopped().await.ok()
+        let mut arrived = pin!(stream.stopped());
+        if let Some(turn) = turn {
+            if let Ok(done) = tokio::time::timeout(TURN, &mut arrived).await {
+                return done.ok();
+            }
+            drop(turn);
+        }
+        arrived.await.ok()
     });
     // What is stopped by the receiver has served its purpose as well.
     if sent.await.is_ok() {

@@ -15,6 +15,7 @@ use super::{
     identity::Identity,
     roster::{Roster, Ways},
     tls::{self, Configs},
+    units::Turns,
 };
 use crate::LinkStatus;
 use choir_core::facts::Notice;
@@ -118,6 +119,7 @@ struct Inner {
     keeps_directory: AtomicBool,
     roster: Mutex<Option<Roster>>,
     tasks: Mutex<Vec<JoinHandle<()>>>,
+    turns: Turns,
 }
 
 #[derive(Default)]
@@ -193,6 +195,7 @@ impl Node {
             keeps_directory: false.into(),
             roster: Mutex::default(),
             tasks: Mutex::default(),
+            turns: Turns::default(),
         }));
         let task = tokio::spawn(serve::accept(node.clone(), stop.clone()));
         lock(&node.0.tasks).push(task);

@@ -191,9 +191,9 @@ impl Node {
             let payload = payload.clone();
             // Sound is small, and its gaps are heard at once.
             let priority = i32::from(head.track != Track::Picture);
-            let status = status.clone();
+            let (status, node) = (status.clone(), self.clone());
             tokio::spawn(async move {
-                let arrived = units::send(r.conn.clone(), head, payload, until, priority).await;
+                let arrived = units::send(r.conn.clone(), &node.0.turns, head, payload, until, priority).await;
                 let mut speaker = lock(&r.speaker);
                 let Some(lane) = speaker.lane() else { return };
                 if arrived {

@@ -204,6 +204,9 @@ impl Incoming {
             }
             return;
         }
+        if plan.intake.is_none() {
+            return;
+        }
         if self.units.is_none() {
             // Begun by a picture; sound that was announced is in it, though it may not have come
             // yet.
