@@ -21,8 +21,8 @@ const CLAIMED: usize = 1 << 20;
 /// Longest time that a unit may take to come.
 const WHOLE_WITHIN: Duration = Duration::from_secs(3);
 
-/// Units of so many bytes take turns, a few at a time: where all receivers get a little of theirs in
-/// turn, all of them have it whole at the end only.
+/// Units of so many bytes take turns, a few at a time: where all receivers get a little of theirs
+/// in turn, all of them have it whole at the end only.
 const LARGE: usize = 64 << 10;
 const AT_A_TIME: usize = 4;
 /// A turn ends when the unit has arrived, or after this: a slow path holds nobody up.
