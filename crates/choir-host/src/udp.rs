@@ -2,6 +2,7 @@
 
 use crate::groups::Membership;
 use bytes::{Bytes, BytesMut};
+use choir_proto::arena::cut;
 use quinn_udp::{BATCH_SIZE, RecvMeta, UdpSockRef, UdpSocketState};
 use socket2::{Domain, Protocol, SockRef, Socket, Type};
 use std::{
@@ -22,9 +23,6 @@ const BUFFER_WANTED: usize = 4 << 20;
 const RECEIVE: usize = 64 * 1024;
 /// Receive batches per turn.
 const BATCHES_PER_TURN: usize = 16;
-/// Bytes in which drained datagrams lie together: with a block of its own each would cost two
-/// allocations, and a larger block be held by the one datagram that is kept of it.
-const BLOCK: usize = 16 * 1024;
 /// Datagrams asked for in one go where few come.
 const BATCH_LEAST: usize = 4;
 /// Datagrams handed to the system in one go.
@@ -334,11 +332,7 @@ impl UdpPort {
     pub fn drain(&self, arena: &mut BytesMut, out: &mut Vec<(SocketAddr, Bytes)>) {
         for _ in 0..BATCHES_PER_TURN {
             let batch = self.receive(|from, data| {
-                if arena.capacity() < data.len() {
-                    arena.reserve(BLOCK.max(data.len()));
-                }
-                arena.extend_from_slice(data);
-                out.push((from, arena.split().freeze()));
+                out.push((from, cut(arena, data).freeze()));
             });
             if !matches!(batch, Ok(1..)) {
                 return;

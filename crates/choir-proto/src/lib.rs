@@ -28,6 +28,7 @@
 //! `poll_timeout` says when to call again. Time never goes backwards.
 
 pub mod adts;
+pub mod arena;
 pub mod audio;
 pub mod auth;
 mod bits;

@@ -55,12 +55,12 @@ pub(super) async fn send(conn: Connection, turns: &Turns, head: UnitHead, payloa
         stream.finish().ok()?;
         // Answered once all of it has been acknowledged.
         let mut arrived = pin!(stream.stopped());
-        if let Some(turn) = turn {
-            if let Ok(done) = tokio::time::timeout(TURN, &mut arrived).await {
-                return done.ok();
-            }
-            drop(turn);
+        if turn.is_some()
+            && let Ok(done) = tokio::time::timeout(TURN, &mut arrived).await
+        {
+            return done.ok();
         }
+        drop(turn);
         arrived.await.ok()
     });
     // What is stopped by the receiver has served its purpose as well.

@@ -17,7 +17,7 @@ use super::{
     timebase::{Rtt, TimeBase, Timing},
     wire::{Ack, AckLink, AckRates, Control, DataHeader, KeyFlag, LossList},
 };
-use crate::ts::TS_PACKET;
+use crate::{arena::cut, ts::TS_PACKET};
 use bytes::{Bytes, BytesMut};
 use rand_chacha::ChaCha20Rng;
 use std::{collections::VecDeque, time::Duration};
@@ -34,8 +34,6 @@ const ACKS_REMEMBERED: usize = 1024;
 const KEY_MESSAGE_EVERY_US: i64 = 100_000;
 /// Control packets waiting to be written; more means the driver does not drain.
 const MAX_QUEUED_CONTROL: usize = 512;
-/// Payload bytes are cut from blocks of this size, so that not every packet costs an allocation.
-const ARENA: usize = 16 * 1024;
 pub(super) const IP_UDP: usize = 28;
 /// What the estimate of the last moment for a repeat may be off.
 const LATE_SPARE_US: i64 = 3000;
@@ -940,13 +938,4 @@ impl Connection {
         }
         segment.map(|s| s + super::wire::HEADER)
     }
-}
-
-/// Copies `data` into the arena and cuts it off.
-fn cut(arena: &mut BytesMut, data: &[u8]) -> BytesMut {
-    if arena.capacity() < data.len() {
-        arena.reserve(ARENA.max(data.len()));
-    }
-    arena.extend_from_slice(data);
-    arena.split()
 }
