@@ -19,6 +19,7 @@ pub mod machine;
 pub mod mdns;
 pub mod multicast;
 pub mod secrets;
+mod stamps;
 mod stop;
 pub mod tcp;
 pub mod udp;

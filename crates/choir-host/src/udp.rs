@@ -1,9 +1,16 @@
 //! One UDP socket with batched receives and sends.
 
-use crate::groups::Membership;
+use crate::{groups::Membership, stamps::Clocks};
 use bytes::{Bytes, BytesMut};
 use choir_proto::arena::cut;
-use quinn_udp::{BATCH_SIZE, RecvMeta, UdpSockRef, UdpSocketState};
+use nix::{
+    cmsg_space,
+    sys::{
+        socket::{ControlMessageOwned, MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, setsockopt, sockopt},
+        time::TimeSpec,
+    },
+};
+use quinn_udp::{BATCH_SIZE, UdpSockRef, UdpSocketState};
 use socket2::{Domain, Protocol, SockRef, Socket, Type};
 use std::{
     cell::RefCell,
@@ -14,6 +21,7 @@ use std::{
         Arc,
         atomic::{AtomicUsize, Ordering},
     },
+    time::{Duration, Instant},
 };
 use tokio::{io::Interest, net::UdpSocket};
 
@@ -59,6 +67,8 @@ pub struct BatchSocket {
     max_segments: usize,
     /// More came than was asked for.
     many: bool,
+    /// When it was empty: what waits now has come since.
+    empty: Clocks,
 }
 
 /// What one receive brought.
@@ -80,7 +90,9 @@ impl BatchSocket {
         socket.bind(&local.into())?;
         let socket: std::net::UdpSocket = socket.into();
         let (state, max_segments) = state_of(&socket)?;
-        Ok(Self { socket, state, max_segments, many: false })
+        // A thread that looks only now and then learns in this way when each datagram came.
+        setsockopt(&socket, sockopt::ReceiveTimestampns, &true)?;
+        Ok(Self { socket, state, max_segments, many: false, empty: Clocks::read() })
     }
 
     /// Own address.
@@ -103,15 +115,20 @@ impl BatchSocket {
         self.max_segments
     }
 
-    /// Receives one batch and hands each datagram on.
+    /// Receives one batch and hands each datagram on, with the time at which it came.
     ///
     /// # Errors
     /// Returns the OS error.
-    pub fn receive(&mut self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<Received> {
-        let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| self.state.recv(UdpSockRef::from(&self.socket), slices, metas);
+    pub fn receive(&mut self, mut each: impl FnMut(SocketAddr, Instant, &[u8])) -> io::Result<Received> {
+        let (now, empty) = (Clocks::read(), self.empty);
+        let each = |from, stamp: Option<TimeSpec>, data: &[u8]| each(from, now.came(&empty, stamp.map(Duration::from)), data);
         // Room for each datagram asked for is set up, whether it comes or not.
-        let received = if self.many { receive::<BATCH_SIZE>(recv, each) } else { receive::<BATCH_LEAST>(recv, each) }?;
+        let fd = self.socket.as_raw_fd();
+        let received = unless_empty(if self.many { receive::<BATCH_SIZE>(fd, each) } else { receive::<BATCH_LEAST>(fd, each) })?;
         self.many = !received.drained;
+        if received.drained {
+            self.empty = now;
+        }
         Ok(received)
     }
 
@@ -147,9 +164,16 @@ fn open(of: SocketAddr) -> io::Result<Socket> {
 /// What the system grants a socket, and the datagrams that one send may carry.
 fn state_of<'a, S>(socket: &'a S) -> io::Result<(UdpSocketState, usize)>
 where
+    S: AsFd,
     UdpSockRef<'a>: From<&'a S>,
 {
     let state = UdpSocketState::new(socket.into())?;
+    // Told of each datagram, and asked for by nobody here. Which of them there are depends on the
+    // family.
+    let _ = setsockopt(socket, sockopt::IpRecvTos, &false);
+    let _ = setsockopt(socket, sockopt::Ipv4PacketInfo, &false);
+    let _ = setsockopt(socket, sockopt::Ipv6RecvTClass, &false);
+    let _ = setsockopt(socket, sockopt::Ipv6RecvPacketInfo, &false);
     // The system reports twice what it uses for data.
     let granted = state.recv_buffer_size(socket.into())? / 2;
     GRANTED.fetch_min(granted, Ordering::Relaxed);
@@ -161,29 +185,47 @@ fn inode_of(socket: &impl AsFd) -> Option<u64> {
     rustix::fs::fstat(socket).ok().map(|s| s.st_ino)
 }
 
-/// Receives up to `N` datagrams.
-fn receive<const N: usize>(
-    recv: impl FnOnce(&mut [IoSliceMut<'_>], &mut [RecvMeta]) -> io::Result<usize>,
-    mut each: impl FnMut(SocketAddr, &[u8]),
-) -> io::Result<Received> {
+/// Receives up to `N` batches of datagrams, each handed on with the system's time at which it came.
+fn receive<const N: usize>(fd: RawFd, mut each: impl FnMut(SocketAddr, Option<TimeSpec>, &[u8])) -> io::Result<Received> {
     BUFFERS.with_borrow_mut(|buffers| {
-        let mut metas = [RecvMeta::default(); N];
         let Some(buffers) = buffers.first_chunk_mut::<N>() else { return Ok(Received::default()) };
-        let mut slices: [IoSliceMut<'_>; N] = buffers.each_mut().map(|b| IoSliceMut::new(b));
-        let count = match recv(&mut slices, &mut metas) {
-            Ok(count) => count,
-            Err(e) if e.kind() == io::ErrorKind::WouldBlock => return Ok(Received { datagrams: 0, drained: true }),
-            Err(e) => return Err(e),
-        };
-        let mut received = Received { datagrams: 0, drained: count < N };
-        for (meta, buffer) in metas[..count].iter().zip(buffers) {
-            for data in buffer[..meta.len].chunks(meta.stride.max(1)) {
+        let mut slices: [[IoSliceMut<'_>; 1]; N] = buffers.each_mut().map(|b| [IoSliceMut::new(b)]);
+        // Made anew: the system leaves in them what it has used of the room.
+        let mut heads = MultiHeaders::<SockaddrStorage>::preallocate(N, Some(cmsg_space!(TimeSpec, i32, [u8; 64])));
+        let (mut received, mut count) = (Received::default(), 0);
+        for message in recvmmsg(fd, &mut heads, slices.iter_mut(), MsgFlags::MSG_DONTWAIT, None)? {
+            count += 1;
+            let (mut stamp, mut segment) = (None, usize::MAX);
+            for word in message.cmsgs().into_iter().flatten() {
+                match word {
+                    ControlMessageOwned::ScmTimestampns(at) => stamp = Some(at),
+                    ControlMessageOwned::UdpGroSegments(size) => segment = usize::try_from(size).unwrap_or(usize::MAX),
+                    _ => {}
+                }
+            }
+            let Some(from) = message.address.and_then(address) else { continue };
+            let all = message.iovs().next().unwrap_or_default();
+            for data in all.chunks(segment.max(1)) {
                 received.datagrams += 1;
-                each(meta.addr, data);
+                each(from, stamp, data);
             }
         }
+        received.drained = count < N;
         Ok(received)
     })
+}
+
+fn address(a: SockaddrStorage) -> Option<SocketAddr> {
+    let v4 = a.as_sockaddr_in().map(|a| SocketAddr::V4((*a).into()));
+    v4.or_else(|| a.as_sockaddr_in6().map(|a| SocketAddr::V6((*a).into())))
+}
+
+/// Nothing waits: that is no error.
+fn unless_empty(result: io::Result<Received>) -> io::Result<Received> {
+    match result {
+        Err(e) if e.kind() == io::ErrorKind::WouldBlock => Ok(Received { datagrams: 0, drained: true }),
+        done => done,
+    }
 }
 
 /// False for a full buffer.
@@ -321,11 +363,9 @@ impl UdpPort {
     ///
     /// # Errors
     /// `ConnectionRefused` when the peer's host says that nobody listens there.
-    pub fn receive(&self, each: impl FnMut(SocketAddr, &[u8])) -> io::Result<usize> {
-        let recv = |slices: &mut [IoSliceMut<'_>], metas: &mut [RecvMeta]| {
-            self.socket.try_io(Interest::READABLE, || self.state.recv(UdpSockRef::from(&*self.socket), slices, metas))
-        };
-        receive::<BATCH_SIZE>(recv, each).map(|r| r.datagrams)
+    pub fn receive(&self, mut each: impl FnMut(SocketAddr, &[u8])) -> io::Result<usize> {
+        let receive = || receive::<BATCH_SIZE>(self.socket.as_raw_fd(), |from, _, data| each(from, data));
+        unless_empty(self.socket.try_io(Interest::READABLE, receive)).map(|r| r.datagrams)
     }
 
     /// Receives what waits, up to what one turn may take. An error shows itself at the next turn.
@@ -361,6 +401,30 @@ impl UdpPort {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_looked_at_later_is_told_with_the_time_at_which_it_came() {
+        let here = || BatchSocket::open(([127, 0, 0, 1], 0).into()).expect("a socket");
+        let (from, mut to) = (here(), here());
+        let at = to.local_addr().expect("an address");
+        let mut sent = Vec::new();
+        for data in [b"first".as_slice(), b"second"] {
+            let before = Instant::now();
+            assert!(from.send(at, None, data).expect("sent"));
+            sent.push((before, Instant::now(), data.to_vec()));
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let mut came = Vec::new();
+        let received = to.receive(|_, at, data| came.push((at, data.to_vec()))).expect("received");
+        assert_eq!(received, Received { datagrams: 2, drained: true });
+        // Two clocks are read one after the other.
+        let apart = Duration::from_millis(5);
+        for ((before, after, wanted), (at, data)) in sent.iter().zip(&came) {
+            assert!(data == wanted && *at + apart >= *before && *at <= *after + apart, "{:?} after it was sent", *at - *before);
+        }
+        let nothing = to.receive(|_, _, _| panic!("nothing more has come")).expect("received");
+        assert_eq!(nothing, Received { datagrams: 0, drained: true });
+    }
 
     #[tokio::test]
     async fn what_a_new_socket_sends_first_goes_out() {

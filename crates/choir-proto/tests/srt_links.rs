@@ -737,3 +737,46 @@ fn what_leaves_in_lumps_is_released_as_it_was_made() {
     assert_eq!(last.len(), 2);
     assert!((last[1].0 - last[0].0).as_micros() <= 2);
 }
+
+#[test]
+fn what_is_looked_at_now_and_then_is_measured_by_when_it_came() {
+    let path = Faults { delay: Duration::from_micros(10_700), ..Faults::default() };
+    let mut pair = Pair::new(29, path.clone(), path);
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let conn = pair.up(A).expect("up");
+    pair.looks = Some(ms(2));
+    for n in 0..1000 {
+        assert!(pair.send(A, conn, payload(n, 1316)));
+        pair.run_for(Duration::from_micros(4300));
+    }
+    pair.run_for(ms(500));
+    assert_eq!(pair.seen[B].delivered.len(), 1000);
+    let (there, now) = (pair.up(B).expect("up"), pair.instant(B));
+    let glance = pair.ends[B].take_glance(now, there).expect("up");
+    assert!(glance.jitter_us < 20, "{} µs of jitter on a path without any", glance.jitter_us);
+    // The far end answers with its next look, 12 ms later; this end's own look adds nothing.
+    let rtt = glance.rtt.expect("measured");
+    assert!(rtt.least_us.abs_diff(22_700) < 50 && rtt.greatest_us.abs_diff(22_700) < 50, "{rtt:?} on a path of 21.4 ms");
+}
+
+#[test]
+fn times_of_arrival_before_the_last_look_lose_nothing() {
+    for seed in 0..20 {
+        let faults = Faults { delay: ms(10), jitter: ms(3), loss: 0.03, ..Faults::default() };
+        let mut pair = Pair::new(seed, faults.clone(), faults);
+        // Enough for a packet that is lost three times before the round trip is known.
+        let config = || pass("eight oars and a cox").with_latency(ms(600));
+        pair.call(config(), config());
+        pair.looks = Some(Duration::from_micros(1250));
+        assert!(pair.join(ms(3000)));
+        let conn = pair.up(A).expect("up");
+        for n in 0..2000 {
+            assert!(pair.send(A, conn, payload(n, 1316)));
+            pair.run_for(Duration::from_micros(1300));
+        }
+        pair.run_for(ms(1000));
+        let released = pair.seen[B].delivered.iter().map(|(_, d)| number(&d.payload));
+        assert!(released.eq(0..2000), "seed {seed}");
+    }
+}

@@ -69,6 +69,8 @@ pub struct Pair {
     pub sieves: [Option<Sieve>; 2],
     /// An end whose program has gone: it does nothing any more.
     pub dead: [bool; 2],
+    /// Both ends look at what has come so often, and are told when it came.
+    pub looks: Option<Duration>,
 }
 
 impl Pair {
@@ -104,13 +106,18 @@ impl Pair {
             cut: false,
             sieves: [None, None],
             dead: [false; 2],
+            looks: None,
         }
     }
 
     /// Now, on the clock of an end.
     #[must_use]
     pub fn instant(&self, end: usize) -> Instant {
-        self.start + self.now.mul_f64(1.0 + self.ppm[end] / 1e6)
+        self.instant_of(end, self.now)
+    }
+
+    fn instant_of(&self, end: usize, at: Duration) -> Instant {
+        self.start + at.mul_f64(1.0 + self.ppm[end] / 1e6)
     }
 
     fn virtual_time(&self, end: usize, at: Instant) -> Duration {
@@ -218,7 +225,7 @@ impl Pair {
         self.drain(A);
         self.drain(B);
         while let Some(at) = self.next_at().filter(|at| *at <= until) {
-            self.now = self.now.max(at);
+            self.now = self.now.max(self.looks.map_or(at, |every| every * at.div_duration_f64(every).ceil() as u32));
             while self.wire.peek().is_some_and(|Reverse(p)| p.at <= self.now) {
                 if let Some(Reverse(p)) = self.wire.pop() {
                     let now = self.now;
@@ -226,10 +233,10 @@ impl Pair {
                     if stopped || self.dead[p.to] {
                         continue;
                     }
-                    let now = self.instant(p.to);
-                    self.seen[p.to].arrivals.push(self.now);
+                    let came = self.instant_of(p.to, if self.looks.is_some() { p.at } else { now });
+                    self.seen[p.to].arrivals.push(now);
                     let from = self.addr[1 - p.to];
-                    self.ends[p.to].handle_datagram(now, from, &p.data);
+                    self.ends[p.to].handle_datagram(came, from, &p.data);
                 }
             }
             self.drain(A);

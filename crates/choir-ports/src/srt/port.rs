@@ -324,9 +324,8 @@ impl Port {
             if !self.readable {
                 break;
             }
-            let now = Instant::now();
             let endpoint = &mut self.endpoint;
-            match self.socket.receive(|from, data| endpoint.handle_datagram(now, from, data)) {
+            match self.socket.receive(|from, at, data| endpoint.handle_datagram(at, from, data)) {
                 Ok(batch) => {
                     received += batch.datagrams;
                     self.readable = !batch.drained;

@@ -718,7 +718,8 @@ impl Connection {
         self.acks.drain(..=at);
         self.unconfirmed = self.ack_number != number;
         self.stats.acks_answered += 1;
-        let rtt = now - sent;
+        // A time of day that was set while the answer waited here can make it seem early.
+        let rtt = (now - sent).max(0);
         self.rtt.sample(now, rtt);
         Extent::note(&mut self.glance.rtt, rtt);
         self.base.handle_sample(now, timestamp, rtt);
