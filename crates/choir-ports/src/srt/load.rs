@@ -7,11 +7,8 @@ use std::{
 
 /// From this many datagrams a second on, in and out, polling costs less than waking for each.
 const BUSY_PER_SECOND: u64 = 2500;
-const POLL_EVERY: Duration = Duration::from_micros(1250);
-/// From this many on, 20 lines of 8 Mbit/s with a way out each, it polls less often: what is seen
-/// of the path (round trip, jitter) gets coarser by that.
-const CROWDED_PER_SECOND: u64 = 40_000;
-const POLL_CROWDED: Duration = Duration::from_millis(2);
+/// Half of it is how early or late media leaves.
+const POLL_EVERY: Duration = Duration::from_millis(2);
 
 /// Datagrams per second, to choose between waking for each and polling, and what that takes of a
 /// core.
@@ -43,12 +40,8 @@ impl Load {
         self.count += datagrams as u64;
         let passed = now.duration_since(self.since);
         if passed >= Duration::from_millis(50) {
-            let is_over = |per_second: u64| u128::from(self.count) * 1000 > u128::from(per_second) * passed.as_millis();
-            self.poll_every = match () {
-                () if is_over(CROWDED_PER_SECOND) => Some(POLL_CROWDED),
-                () if is_over(BUSY_PER_SECOND) => Some(POLL_EVERY),
-                () => None,
-            };
+            let busy = u128::from(self.count) * 1000 > u128::from(BUSY_PER_SECOND) * passed.as_millis();
+            self.poll_every = busy.then_some(POLL_EVERY);
             (self.since, self.count) = (now, 0);
         }
     }
@@ -70,11 +63,11 @@ mod tests {
     use super::*;
 
     #[test]
-    fn it_polls_where_there_are_many_and_less_often_where_there_are_very_many() {
+    fn it_polls_where_there_are_many() {
         let start = Instant::now();
         let mut load = Load::new(start);
         let mut now = start;
-        for (per_second, every_us) in [(2400, 0), (2600, 1250), (39_900, 1250), (40_100, 2000), (2600, 1250), (0, 0)] {
+        for (per_second, every_us) in [(2400, 0), (2600, 2000), (100_000, 2000), (2400, 0), (0, 0)] {
             for _ in 0..10 {
                 now += Duration::from_millis(10);
                 load.note(now, per_second / 100);

@@ -1,6 +1,6 @@
 //! A thread that serves many sockets: one wake-up for all that waits on any of them.
 //!
-//! With many packets it polls every 1.25 or 2 ms, so that one wake-up serves many packets of many
+//! With many packets it polls every 2 ms, so that one wake-up serves many packets of many
 //! links. With fewer it wakes when a packet is due to be released, and what has come meanwhile is
 //! taken with it; only where nothing is due soon does it wake for what comes. A line and the ways
 //! out that carry it are best served by one shard: then no packet crosses threads.

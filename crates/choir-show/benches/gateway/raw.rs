@@ -13,11 +13,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// As the threads of the gateway look where they have much to do, and where they serve so many
-/// links.
-const POLL_EVERY: Duration = Duration::from_micros(1250);
-const CROWDED: usize = 20;
-const POLL_CROWDED: Duration = Duration::from_millis(2);
+/// As the threads of the gateway look where they have much to do.
+const POLL_EVERY: Duration = Duration::from_millis(2);
 /// Links that one thread serves before another gets any.
 const TOGETHER: usize = 40;
 const THREADS: usize = 2;
@@ -59,15 +56,14 @@ fn read(sockets: &[&UdpSocket], mut each: impl FnMut(usize, &[u8])) {
     }
 }
 
-fn rest_of(turn: Instant, every: Duration) {
-    thread::sleep(every.saturating_sub(turn.elapsed()));
+fn rest_of(turn: Instant) {
+    thread::sleep(POLL_EVERY.saturating_sub(turn.elapsed()));
 }
 
 /// Relays, and gives packets and CPU time once warm.
 fn relay(mut links: Vec<Link>, latency: Duration, start: Instant, ended: &AtomicBool) -> (u64, Duration) {
     let keys = CipherKeys::from_even(&[7; 16], [3; 16]).expect("keys");
     let (mut packets, mut before) = (0, None);
-    let every = if links.len() >= CROWDED { POLL_CROWDED } else { POLL_EVERY };
     while !ended.load(Ordering::Relaxed) {
         let turn = Instant::now();
         if before.is_none() && turn - start > latency + WARM_UP {
@@ -90,7 +86,7 @@ fn relay(mut links: Vec<Link>, latency: Duration, start: Instant, ended: &Atomic
                 let _ = link.to.send(&data);
             }
         }
-        rest_of(turn, every);
+        rest_of(turn);
     }
     (packets, thread_cpu().saturating_sub(before.unwrap_or_default()))
 }
@@ -112,7 +108,7 @@ pub fn us_per_packet(count: usize, bps: u64, latency: Duration, time: Duration) 
             while !ended.load(Ordering::Relaxed) {
                 let turn = Instant::now();
                 read(&sinks.iter().collect::<Vec<_>>(), |_, _| {});
-                rest_of(turn, POLL_EVERY);
+                rest_of(turn);
             }
         });
         let mut sent = vec![0; count];
@@ -126,7 +122,7 @@ pub fn us_per_packet(count: usize, bps: u64, latency: Duration, time: Duration) 
                     sent[n] += 1;
                 }
             }
-            rest_of(turn, POLL_EVERY);
+            rest_of(turn);
         }
         ended.store(true, Ordering::Relaxed);
         let of_all = running.into_iter().map(|r| r.join().expect("relayed"));
