@@ -8,48 +8,38 @@
 //! ```
 
 use super::{
-    CloseReason, Extent, Glance, Hole, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, Passphrase, SendError, Seq,
+    CloseReason, Extent, Glance, Hole, KeyState, LinkConfig, LinkStats, PAYLOAD_MAX, SendError, Seq,
+    acks::Acks,
     capacity::Bursts,
-    crypto::{CipherKeys, KeyError},
+    crypto::CipherKeys,
+    keys::{ReceiveKeys, SendKeys, no_secret},
     pacing::Pacer,
+    path::{Gaps, IP_UDP, KEEP_ALIVE_US, ReceiveRate, Transit, on_wire},
     receive::{Arrival, Held, ReceiveBuffer, Released},
     send::SendBuffer,
     timebase::{Rtt, TimeBase, Timing},
-    wire::{Ack, AckLink, AckRates, Control, DataHeader, KeyFlag, LossList},
+    wire::{Ack, AckLink, AckRates, Control, DataHeader, HEADER, KeyFlag, LossList},
 };
 use crate::{arena::cut, ts::TS_PACKET};
 use bytes::{Bytes, BytesMut};
 use rand_chacha::ChaCha20Rng;
 use std::{collections::VecDeque, time::Duration};
 
-const ACK_EVERY_US: i64 = 10_000;
-/// Packets after which a light acknowledgement goes out between two full ones.
-const LIGHT_ACK_AFTER: u32 = 64;
 /// First byte of each packet of a transport stream.
 const SYNC: u8 = 0x47;
-const KEEP_ALIVE_US: i64 = 1_000_000;
-/// Full acknowledgements whose answer is awaited: 10 s of them.
-const ACKS_REMEMBERED: usize = 1024;
-/// Key messages are costly to unwrap (2048 rounds); more often than this they are junk.
-const KEY_MESSAGE_EVERY_US: i64 = 100_000;
 /// Control packets waiting to be written; more means the driver does not drain.
 const MAX_QUEUED_CONTROL: usize = 512;
-pub(super) const IP_UDP: usize = 28;
 /// What the estimate of the last moment for a repeat may be off.
 const LATE_SPARE_US: i64 = 3000;
 /// New packets wait behind repeats for at most this part of the latency.
 const NEW_WAITS_SHARE: i64 = 4;
-/// Packets wait so long for the peer to have the first own key, which is announced so often
-/// meanwhile. A peer that never says so gets them then.
-const KEY_WAITS_US: i64 = 1_000_000;
-const FIRST_KEY_EVERY_US: i64 = 20_000;
-/// A key serves so many times its packets at most while its successor is not confirmed: 2^30 as a
-/// rule.
-const UNCONFIRMED_MOST: u64 = 64;
 /// Between two repeats of a packet while no round trip has been measured.
 const GUARD_UNMEASURED_US: i64 = 20_000;
 /// No path has more; a peer may write anything.
 const CAPACITY_MAX_BPS: u64 = 1_000_000_000_000;
+/// Silence after which one whose address another has come from is gone. One that only pauses keeps
+/// alive each second, and two of these may be lost.
+const RIVAL_SILENCE_US: i64 = 3 * KEEP_ALIVE_US + 500_000;
 
 /// What a handshake agreed on.
 #[derive(Debug)]
@@ -84,30 +74,6 @@ enum State {
 }
 
 #[derive(Debug)]
-struct SendKeys {
-    flag: KeyFlag,
-    keys: CipherKeys,
-    passphrase: Passphrase,
-    /// Packets encrypted with the present key.
-    used: u64,
-    announced: Option<Announced>,
-    /// The key in use is the peer's: who replays its greeting, or has the other direction, must not
-    /// find two texts under it.
-    borrowed: bool,
-    old_until: Option<u64>,
-}
-
-#[derive(Debug)]
-struct Announced {
-    message: Vec<u8>,
-    since: i64,
-    next_at: i64,
-    confirmed: bool,
-    /// It is in use already.
-    first: bool,
-}
-
-#[derive(Debug)]
 pub(super) struct Connection {
     agreed: Agreed,
     state: State,
@@ -119,21 +85,12 @@ pub(super) struct Connection {
     pacer: Pacer,
     control: VecDeque<Control>,
     send_keys: Option<SendKeys>,
-    receive_keys: Option<(CipherKeys, Passphrase)>,
-    last_key_message: Option<(Vec<u8>, i64)>,
-    refresh: super::Refresh,
-    rng: ChaCha20Rng,
+    receive_keys: Option<ReceiveKeys>,
     arena: BytesMut,
     last_heard: i64,
     last_data: Option<i64>,
     last_spoke: i64,
-    // Acknowledging what we receive.
-    ack_at: Option<i64>,
-    ack_number: u32,
-    acks: VecDeque<(u32, i64)>,
-    last_acked: Seq,
-    since_ack: u32,
-    unconfirmed: bool,
+    acks: Acks,
     /// Anything but greetings has come: the peer hears us.
     answered: bool,
     /// Something has come that looks like a transport stream.
@@ -156,80 +113,6 @@ pub(super) struct Connection {
     transit: Transit,
     /// By how much the peer's clock has jumped, until it is told.
     jumped: Option<i64>,
-}
-
-/// How long packets are on the way.
-#[derive(Debug, Default)]
-struct Transit {
-    last: Option<i64>,
-    /// µs, sixteenfold.
-    jitter: i64,
-}
-
-impl Transit {
-    fn note(&mut self, us: i64) {
-        if let Some(last) = self.last.replace(us) {
-            self.jitter += (us - last).abs() - (self.jitter + 8) / 16;
-        }
-    }
-}
-
-/// Packets and bytes of the last full second.
-#[derive(Debug, Default)]
-struct ReceiveRate {
-    started: i64,
-    packets: u32,
-    bytes: u32,
-    shown: (u32, u32),
-}
-
-impl ReceiveRate {
-    fn note(&mut self, now: i64, bytes: usize) {
-        if now - self.started >= 1_000_000 {
-            self.shown = (self.packets, self.bytes);
-            (self.started, self.packets, self.bytes) = (now, 0, 0);
-        }
-        self.packets = self.packets.saturating_add(1);
-        self.bytes = self.bytes.saturating_add(bytes as u32);
-    }
-}
-
-/// Mean size of a packet with all headers, bytes.
-fn on_wire(packets: u32, bytes: u32) -> u64 {
-    u64::from(bytes / packets.max(1)) + (super::wire::HEADER + IP_UDP) as u64
-}
-
-/// How far apart the peer's packets come.
-#[derive(Debug)]
-struct Gaps {
-    last: i64,
-    /// Smoothed, µs.
-    usual: i64,
-}
-
-/// Silence after which a newcomer may take a connection's place: eight times the usual gap, within
-/// these bounds.
-const SILENCE_LEAST_US: i64 = 250_000;
-const SILENCE_MOST_US: i64 = 1_500_000;
-
-/// Silence after which one whose address another has come from is gone. One that only pauses keeps
-/// alive each second, and two of these may be lost.
-const RIVAL_SILENCE_US: i64 = 3 * KEEP_ALIVE_US + 500_000;
-
-impl Gaps {
-    fn new(now: i64) -> Self {
-        Self { last: now, usual: 10_000 }
-    }
-
-    fn note(&mut self, now: i64) {
-        self.usual += (now - self.last - self.usual) / 16;
-        self.last = now;
-    }
-
-    /// Longer than this is no usual gap.
-    fn unusual(&self) -> i64 {
-        (self.usual * 8).clamp(SILENCE_LEAST_US, SILENCE_MOST_US)
-    }
 }
 
 fn micros(d: Duration) -> i64 {
@@ -262,36 +145,20 @@ impl Connection {
             rtt: agreed.round_trip.map_or_else(Rtt::default, |rtt| Rtt::from_greeting(now, rtt)),
             pacer: Pacer::new(config.ceiling, now),
             control: VecDeque::new(),
-            send_keys: both.clone().map(|(keys, passphrase)| SendKeys {
-                flag: keys.first(),
-                keys,
-                passphrase,
-                used: 0,
-                announced: None,
-                borrowed: agreed.peers_keys,
-                old_until: None,
-            }),
-            receive_keys: both,
-            last_key_message: None,
-            refresh: config.refresh,
-            rng,
+            receive_keys: both.clone().map(|(keys, passphrase)| ReceiveKeys::new(keys, passphrase)),
+            send_keys: both.map(|(keys, passphrase)| SendKeys::new(keys, passphrase, config.refresh, agreed.peers_keys, rng)),
             arena: BytesMut::new(),
             last_heard: now,
             last_data: None,
             last_spoke: now,
-            ack_at: None,
-            ack_number: 0,
-            acks: VecDeque::new(),
-            last_acked: agreed.peer_isn,
-            since_ack: 0,
-            unconfirmed: false,
+            acks: Acks::new(agreed.peer_isn),
             answered: false,
             plausible: false,
             greeted_again: 0,
             has_rival: false,
             gaps: Gaps::new(now),
             since: now,
-            rate: ReceiveRate { started: now, ..ReceiveRate::default() },
+            rate: ReceiveRate::new(now),
             bursts: Bursts::default(),
             peer_capacity: None,
             stats,
@@ -330,14 +197,9 @@ impl Connection {
         self.since
     }
 
-    /// µs since anything but a greeting came from the peer.
-    pub fn silent_for(&self, now: i64) -> i64 {
-        now - self.gaps.last
-    }
-
     /// The peer has been silent well beyond the gaps between its packets.
     pub fn is_silent(&self, now: i64) -> bool {
-        self.silent_for(now) > self.gaps.unusual()
+        self.gaps.is_silent(now)
     }
 
     /// Nothing has come since it is up that could be media: who only replays a greeting, or sends
@@ -361,6 +223,7 @@ impl Connection {
 
     pub fn stats(&self) -> LinkStats {
         let mut s = self.stats.clone();
+        s.key_refreshes = self.send_keys.as_ref().map_or(0, |k| k.refreshes);
         s.in_flight = self.send.in_flight();
         s.skipped = self.receive.skipped_total;
         s.receive_buffer = self.receive.held();
@@ -376,17 +239,16 @@ impl Connection {
     /// What happened since the last call.
     pub fn take_glance(&mut self, now: i64) -> Glance {
         let since = |at: Option<i64>| at.map_or(0, |at| (now - at).max(0));
-        let announced = self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| !a.confirmed);
         let seen = std::mem::take(&mut self.glance);
         Glance {
-            jitter_us: self.transit.jitter / 16,
+            jitter_us: self.transit.jitter_us(),
             hole: self.hole.take().map(|(packets, at)| Hole { packets, ago_us: now - at }),
             silent_us: since(Some(self.last_heard)),
             data_silent_us: self.last_data.map(|at| now - at),
             capacity_bps: self.bursts.capacity(now).or(self.peer_capacity),
             unacknowledged_us: since(self.send.oldest_unacknowledged()),
-            unanswered_us: since(self.acks.front().filter(|_| self.unconfirmed).map(|a| a.1)),
-            key_unconfirmed_us: since(announced.map(|a| a.since)),
+            unanswered_us: since(self.acks.unanswered_since()),
+            key_unconfirmed_us: since(self.send_keys.as_ref().and_then(SendKeys::unconfirmed_since)),
             ..seen
         }
     }
@@ -416,12 +278,8 @@ impl Connection {
         }
         self.stats.sent += 1;
         self.stats.sent_bytes += payload.len() as u64;
-        self.pacer.note_input(now, payload.len() + super::wire::HEADER + IP_UDP);
-        self.turn_key(now);
-        let key = self.send_keys.as_mut().map_or(KeyFlag::Clear, |keys| {
-            keys.used += 1;
-            keys.flag
-        });
+        self.pacer.note_input(now, payload.len() + HEADER + IP_UDP);
+        let key = self.send_keys.as_mut().map_or(KeyFlag::Clear, |keys| keys.next(now, self.send.oldest_key()));
         self.send.push(origin, key, payload);
         Ok(())
     }
@@ -447,71 +305,6 @@ impl Connection {
     /// How long a packet is kept for resending: 1.25 times the latency, at least a second.
     fn horizon(&self) -> i64 {
         (micros(self.agreed.send_latency) * 5 / 4).max(1_000_000)
-    }
-
-    // ---- key refresh
-
-    /// Announces, switches and retires the sending key by the number of packets it has served.
-    fn turn_key(&mut self, now: i64) {
-        let refresh = self.refresh;
-        let Some(k) = &mut self.send_keys else { return };
-        let other = if k.flag == KeyFlag::Even { KeyFlag::Odd } else { KeyFlag::Even };
-        if std::mem::take(&mut k.borrowed) {
-            k.keys.renew(other, &mut self.rng);
-            k.flag = other;
-            if let Some(message) = k.keys.to_message(&k.passphrase) {
-                k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false, first: true });
-            }
-            return;
-        }
-        // A slot is free only when no packet of its key can be asked for any more.
-        let free = self.send.oldest_key() != Some(other);
-        if free && k.old_until.is_some_and(|n| k.used >= n) {
-            k.keys.retire(other);
-            k.old_until = None;
-        }
-        // Numbers come round after 2^31 packets: no key may live for that long, confirmed or not.
-        let overdue = k.used >= refresh.after.saturating_mul(UNCONFIRMED_MOST);
-        if overdue {
-            k.announced.take_if(|a| a.first);
-        }
-        if free && k.announced.is_none() && k.used + refresh.announce.min(refresh.after / 2) >= refresh.after {
-            k.keys.renew(other, &mut self.rng);
-            k.old_until = None;
-            if let Some(message) = k.keys.to_message(&k.passphrase) {
-                k.announced = Some(Announced { message, since: now, next_at: now, confirmed: false, first: false });
-            }
-        }
-        // An unconfirmed key is not switched to before that: the peer could not read a packet.
-        if k.used >= refresh.after && k.announced.as_ref().is_some_and(|a| (a.confirmed || overdue) && !a.first) {
-            k.flag = other;
-            k.used = 0;
-            k.announced = None;
-            k.old_until = Some(refresh.announce.min(refresh.after / 4).max(1));
-            self.stats.key_refreshes += 1;
-        }
-    }
-
-    fn handle_key_request(&mut self, now: i64, message: Vec<u8>) {
-        let Some((keys, passphrase)) = &mut self.receive_keys else {
-            self.queue(Control::KeyResponse(3u32.to_be_bytes().to_vec()));
-            return;
-        };
-        if let Some((last, at)) = &self.last_key_message {
-            if *last == message {
-                self.queue(Control::KeyResponse(message));
-                return;
-            }
-            if now - at < KEY_MESSAGE_EVERY_US {
-                return;
-            }
-        }
-        match keys.take_message(&message, passphrase) {
-            Ok(()) => self.queue(Control::KeyResponse(message.clone())),
-            Err(KeyError::BadSecret) => self.queue(Control::KeyResponse(4u32.to_be_bytes().to_vec())),
-            Err(KeyError::Malformed) => {}
-        }
-        self.last_key_message = Some((message, now));
     }
 
     // ---- input
@@ -543,7 +336,7 @@ impl Connection {
         }
         self.heard(now);
         self.last_data = Some(now);
-        let on_wire = payload.len() + super::wire::HEADER + IP_UDP;
+        let on_wire = payload.len() + HEADER + IP_UDP;
         self.stats.arrived_bytes += on_wire as u64;
         self.glance.largest = self.glance.largest.max(payload.len() as u32);
         if !header.resent {
@@ -553,7 +346,7 @@ impl Connection {
         let data = match (header.key, &self.receive_keys) {
             _ if !wanted => Bytes::new(),
             (KeyFlag::Clear, None) => cut(&mut self.arena, payload).freeze(),
-            (flag, Some((keys, _))) if flag != KeyFlag::Clear => {
+            (flag, Some(keys)) if flag != KeyFlag::Clear => {
                 let mut data = cut(&mut self.arena, payload);
                 if !keys.apply(flag, header.seq, &mut data) {
                     self.stats.undecrypted += 1;
@@ -595,13 +388,9 @@ impl Connection {
         self.rate.note(now, size);
         Extent::note(&mut self.glance.headroom, self.base.due(ts) - now);
         self.note_transit(now, ts, header.resent);
-        self.since_ack += 1;
-        if self.ack_at.is_none() {
-            self.ack_at = Some(now + ACK_EVERY_US);
-        }
-        if self.since_ack >= LIGHT_ACK_AFTER && self.receive.ack() != self.last_acked {
-            self.since_ack = 0;
-            let next = self.receive.ack();
+        if self.acks.note_packet(now)
+            && let Some(next) = self.acks.light(self.receive.ack())
+        {
             self.queue(Control::Ack(Ack { number: 0, next, link: None, rates: None }));
         }
     }
@@ -643,17 +432,13 @@ impl Connection {
             Control::DropRequest { first, last, .. } => {
                 self.receive.handle_drop(first, last);
                 // A sender whose window is full sends nothing until it hears of it.
-                if self.receive.ack() != self.last_acked && self.ack_at.is_none() {
-                    self.ack_at = Some(now);
-                }
+                self.acks.moved(now, self.receive.ack());
             }
-            Control::KeyRequest(message) => self.handle_key_request(now, message),
-            Control::KeyResponse(message) => {
-                if let Some(announced) = self.send_keys.as_mut().map(|k| &mut k.announced) {
-                    announced.iter_mut().for_each(|a| a.confirmed |= a.message == message);
-                    announced.take_if(|a| a.confirmed && a.first);
-                }
+            Control::KeyRequest(message) => {
+                let answer = self.receive_keys.as_mut().map_or_else(|| Some(no_secret()), |k| k.handle_request(now, message));
+                answer.into_iter().for_each(|a| self.queue(a));
             }
+            Control::KeyResponse(message) => self.send_keys.iter_mut().for_each(|k| k.handle_response(&message)),
             Control::Shutdown => {
                 if !self.answered && self.greeted_again >= 2 {
                     // It called again and again, gave up, and never took our answer for one.
@@ -713,10 +498,7 @@ impl Connection {
     }
 
     fn handle_ackack(&mut self, now: i64, number: u32, timestamp: u32) {
-        let Some(at) = self.acks.iter().position(|&(n, _)| n == number) else { return };
-        let (_, sent) = self.acks[at];
-        self.acks.drain(..=at);
-        self.unconfirmed = self.ack_number != number;
+        let Some(sent) = self.acks.answered(number) else { return };
         self.stats.acks_answered += 1;
         // A time of day that was set while the answer waited here can make it seem early.
         let rtt = (now - sent).max(0);
@@ -739,12 +521,12 @@ impl Connection {
             return Some(at);
         }
         sooner(self.receive.report_at());
-        sooner(self.ack_at);
+        sooner(self.acks.at());
         sooner(Some(self.last_spoke + KEEP_ALIVE_US));
         sooner(self.send.has_work().then(|| self.ready_at()));
         sooner(self.send.tail_at(self.rtt.patience()));
         sooner(self.send.forget_at(self.horizon()));
-        sooner(self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| !a.confirmed).map(|a| a.next_at));
+        sooner(self.send_keys.as_ref().and_then(SendKeys::announce_at));
         if let State::Finishing { until } = self.state {
             sooner(Some(if self.send.is_empty() { 0 } else { until }));
         }
@@ -779,19 +561,14 @@ impl Connection {
             self.stats.naks_sent += 1;
             self.queue(Control::Nak(list));
         }
-        if self.ack_at.is_some_and(|t| now >= t) {
+        if self.acks.is_due(now) {
             self.full_ack(now);
         }
         if self.send.tail_at(self.rtt.patience()).is_some_and(|t| now >= t) {
             self.send.resend_tail();
         }
-        let again = (self.rtt.rtt * 3 / 2).max(FIRST_KEY_EVERY_US);
-        let announcement = self.send_keys.as_mut().and_then(|k| k.announced.as_mut()).filter(|a| !a.confirmed && now >= a.next_at);
-        if let Some(a) = announcement {
-            a.next_at = now + if a.first && now - a.since < KEY_WAITS_US { FIRST_KEY_EVERY_US } else { again };
-            let message = a.message.clone();
-            self.queue(Control::KeyRequest(message));
-        }
+        let announcement = self.send_keys.as_mut().and_then(|k| k.poll_announcement(now, self.rtt.rtt));
+        announcement.into_iter().for_each(|a| self.queue(a));
         if now - self.last_spoke >= KEEP_ALIVE_US {
             self.queue(Control::KeepAlive);
         }
@@ -799,28 +576,14 @@ impl Connection {
 
     fn full_ack(&mut self, now: i64) {
         let next = self.receive.ack();
-        if next == self.last_acked && !self.unconfirmed {
-            self.ack_at = None;
-            self.since_ack = 0;
-            return;
-        }
-        let repeat = next == self.last_acked;
-        self.ack_at = Some(now + if repeat { ACK_EVERY_US.max(self.rtt.patience()) } else { ACK_EVERY_US });
-        self.last_acked = next;
-        self.since_ack = 0;
-        self.unconfirmed = true;
-        self.ack_number = self.ack_number.wrapping_add(1).max(1);
-        if self.acks.len() == ACKS_REMEMBERED {
-            self.acks.pop_front();
-        }
-        self.acks.push_back((self.ack_number, now));
+        let Some(number) = self.acks.full(now, next, self.rtt.patience()) else { return };
         self.stats.acks_sent += 1;
-        let (packets_per_s, bytes_per_s) = self.rate.shown;
+        let (packets_per_s, bytes_per_s) = self.rate.shown();
         // Without an estimate the field says no more than the one before it.
         let in_packets = |bps: u64| u32::try_from(bps / 8 / on_wire(packets_per_s, bytes_per_s)).unwrap_or(u32::MAX);
         let capacity = self.bursts.capacity(now).map_or(packets_per_s, in_packets);
         let ack = Ack {
-            number: self.ack_number,
+            number,
             next,
             link: Some(AckLink { rtt_us: self.rtt.rtt as u32, rtt_var_us: self.rtt.var as u32, free_packets: self.receive.free().max(2) }),
             rates: Some(AckRates { packets_per_s, capacity_packets_per_s: capacity, bytes_per_s }),
@@ -834,9 +597,9 @@ impl Connection {
     pub fn poll_release(&mut self, now: i64, ahead: i64) -> Option<Released> {
         let released = self.receive.release(now, ahead, &self.base)?;
         self.stats.delivered += 1;
-        // A skipped hole moves the acknowledgement on: say so soon.
-        if released.skipped > 0 && self.ack_at.is_none() {
-            self.ack_at = Some(now);
+        // A skipped hole moves the acknowledgement on.
+        if released.skipped > 0 {
+            self.acks.moved(now, self.receive.ack());
         }
         Some(released)
     }
@@ -853,8 +616,7 @@ impl Connection {
     /// When the next packet may leave: as the pace has it, and not before the peer has the first
     /// own key.
     fn ready_at(&self) -> i64 {
-        let announced = self.send_keys.as_ref().and_then(|k| k.announced.as_ref()).filter(|a| a.first && !a.confirmed);
-        let until = announced.map(|a| a.since + KEY_WAITS_US);
+        let until = self.send_keys.as_ref().and_then(SendKeys::held_until);
         until.map_or(self.pacer.ready_at(), |until| self.pacer.ready_at().max(until))
     }
 
@@ -918,7 +680,7 @@ impl Connection {
             header.encode(buf);
             let body = buf.len();
             buf.extend_from_slice(&pick.packet.payload);
-            let mut encrypted = || self.send_keys.as_ref().is_some_and(|k| k.keys.apply(header.key, header.seq, &mut buf[body..]));
+            let mut encrypted = || self.send_keys.as_ref().is_some_and(|k| k.apply(header.key, header.seq, &mut buf[body..]));
             if header.key != KeyFlag::Clear && !encrypted() {
                 // Its key is gone, which must not be: better lost than readable.
                 buf.truncate(start);
@@ -928,7 +690,7 @@ impl Connection {
             if !pick.resent {
                 self.glance.waited_us = self.glance.waited_us.max(now - pick.packet.ts);
             }
-            let on_wire = len + super::wire::HEADER + IP_UDP;
+            let on_wire = len + HEADER + IP_UDP;
             self.stats.left_bytes += on_wire as u64;
             self.pacer.spend(now, on_wire);
             self.last_spoke = now;
@@ -937,6 +699,6 @@ impl Connection {
                 break;
             }
         }
-        segment.map(|s| s + super::wire::HEADER)
+        segment.map(|s| s + HEADER)
     }
 }

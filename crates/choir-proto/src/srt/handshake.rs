@@ -8,9 +8,10 @@
 
 use super::{
     CloseReason, KeyState, LinkConfig, RejectReason, Seq,
-    connection::{Agreed, IP_UDP},
+    connection::Agreed,
     crypto::{CipherKeys, KeyError},
     keycheck::{Checked, KeyCheck},
+    path::IP_UDP,
     wire::{Control, Extension, HEADER, Handshake, HandshakeType, HsCaps, INDUCTION_MAGIC, flags},
 };
 use rand_chacha::ChaCha20Rng;

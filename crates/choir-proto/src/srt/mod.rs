@@ -17,6 +17,7 @@
 //! keeps nothing before a caller has returned its cookie.
 
 mod accept;
+mod acks;
 mod capacity;
 mod config;
 mod connection;
@@ -28,8 +29,10 @@ mod error;
 mod event;
 mod handshake;
 mod keycheck;
+mod keys;
 mod listener;
 mod pacing;
+mod path;
 mod receive;
 mod rules;
 mod send;
