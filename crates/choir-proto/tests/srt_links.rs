@@ -761,6 +761,25 @@ fn what_is_looked_at_now_and_then_is_measured_by_when_it_came() {
 }
 
 #[test]
+fn who_looks_now_and_then_adds_nothing_to_the_delay_of_the_other_end() {
+    let way = Duration::from_micros(10_700);
+    let path = Faults { delay: way, ..Faults::default() };
+    let mut pair = Pair::new(29, path.clone(), path);
+    pair.looks = Some(ms(2));
+    pair.call(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    for (from, to) in [(A, B), (B, A)] {
+        let conn = pair.up(from).expect("up");
+        let sent = pair.instant(from);
+        assert!(pair.send(from, conn, payload(0, 1316)));
+        pair.run_for(ms(300));
+        let (_, delivered) = pair.seen[to].delivered.first().expect("delivered");
+        let beyond = (delivered.due - sent).abs_diff(way + LinkConfig::default().receive_latency);
+        assert!(beyond < Duration::from_micros(50), "from end {from}: {beyond:?} off");
+    }
+}
+
+#[test]
 fn times_of_arrival_before_the_last_look_lose_nothing() {
     for seed in 0..20 {
         let faults = Faults { delay: ms(10), jitter: ms(3), loss: 0.03, ..Faults::default() };

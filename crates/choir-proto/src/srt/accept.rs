@@ -27,7 +27,7 @@ impl Endpoint {
         let Some(listener) = &self.listener else { return false };
         if h.kind == HandshakeType::Induction {
             let response = listener.induction_response(from, h, now, local);
-            self.reply(now, from, response, h.socket_id);
+            self.reply(from, response, h.socket_id);
             return true;
         }
         if !listener.knows(from, h.cookie, now) {
@@ -39,31 +39,31 @@ impl Endpoint {
         });
         if let Some((c, (reply, to))) = known {
             c.note_heard(now);
-            self.reply(now, from, reply, to);
+            self.reply(from, reply, to);
             return true;
         }
         let stream_id = stream_id_of(h);
         let Some(listener) = &mut self.listener else { return false };
         let Some(rule) = listener.rule_for(stream_id.as_deref()).cloned() else {
-            self.refuse(now, from, h, None, stream_id, RejectReason::StreamIdUnknown, None);
+            self.refuse(from, h, None, stream_id, RejectReason::StreamIdUnknown, None);
             return true;
         };
         if rule.held {
-            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Held, None);
+            self.refuse(from, h, Some(rule.id), stream_id, RejectReason::Held, None);
             return true;
         }
         if !rule.fits_mode(stream_id.as_deref()) {
-            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Mode, None);
+            self.refuse(from, h, Some(rule.id), stream_id, RejectReason::Mode, None);
             return true;
         }
         if self.entries.len() >= MAX_CONNECTIONS {
-            self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
+            self.refuse(from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
             return true;
         }
         let keyed = h.extensions.iter().any(|e| matches!(e, Extension::KmReq(_)));
         if let (true, Some(passphrase)) = (keyed, &rule.config.passphrase) {
             if !listener.keys.push(Waiting::new(from, h.clone(), timestamp, now, rule.id, passphrase.clone())) {
-                self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
+                self.refuse(from, h, Some(rule.id), stream_id, RejectReason::Backlog, None);
             }
             return true;
         }
@@ -122,10 +122,10 @@ impl Endpoint {
         let own_seq = rule.config.initial_seq.unwrap_or_else(|| Seq::new(self.rng.next_u32()));
         let answer = match handshake::answer(h, &rule.config, clock.1, clock.0, own_seq, checked) {
             Ok(answer) => answer,
-            Err(refusal) => return self.refuse(now, from, h, Some(rule.id), stream_id, refusal.reason, refusal.key_state),
+            Err(refusal) => return self.refuse(from, h, Some(rule.id), stream_id, refusal.reason, refusal.key_state),
         };
         if !self.make_room(now, from, rule, stream_id.as_deref(), known) {
-            return self.refuse(now, from, h, Some(rule.id), stream_id, RejectReason::InUse, None);
+            return self.refuse(from, h, Some(rule.id), stream_id, RejectReason::InUse, None);
         }
         let mut response = handshake::message(HandshakeType::Conclusion, id, &rule.config, local);
         response.cookie = h.cookie;
@@ -139,7 +139,7 @@ impl Endpoint {
         let mut entry = Entry::new(id, from, Some(rule.id), Phase::Up(Box::new(c)), Some((response.clone(), h.socket_id)));
         entry.stream_id.clone_from(&stream_id);
         let conn = self.insert(entry);
-        self.reply(now, from, response, h.socket_id);
+        self.reply(from, response, h.socket_id);
         self.push_event(Event::Joined(Joined { conn, rule: Some(rule.id), peer: from, stream_id }));
     }
 
@@ -181,10 +181,8 @@ impl Endpoint {
         true
     }
 
-    #[allow(clippy::too_many_arguments, reason = "one refusal has this many sides, and one caller")]
     fn refuse(
         &mut self,
-        now: i64,
         from: SocketAddr,
         h: &Handshake,
         rule: Option<RuleId>,
@@ -196,7 +194,7 @@ impl Endpoint {
         let mut answer = handshake::message(HandshakeType::Rejection(reason), h.socket_id, &LinkConfig::default(), self.local);
         answer.cookie = h.cookie;
         answer.initial_seq = h.initial_seq;
-        self.reply(now, from, answer, h.socket_id);
+        self.reply(from, answer, h.socket_id);
         self.push_event(Event::Refused { from, rule, stream_id, reason, key_state });
     }
 }

@@ -36,7 +36,8 @@ pub struct Endpoint {
     greetings: usize,
     /// Those of them whose peer's keys are to be checked.
     pub(super) greeting_checks: VecDeque<u32>,
-    replies: VecDeque<(SocketAddr, Vec<u8>)>,
+    /// Handshakes, to whom, and to which socket there.
+    replies: VecDeque<(SocketAddr, Box<Handshake>, u32)>,
     events: VecDeque<Event>,
     deliveries: VecDeque<Delivery>,
     pub(super) stats: EndpointStats,
@@ -369,7 +370,7 @@ impl Endpoint {
                 {
                     c.note_heard(now);
                     let (reply, to) = (reply.clone(), *to);
-                    self.reply(now, from, reply, to);
+                    self.reply(from, reply, to);
                 }
             }
         }
@@ -395,7 +396,7 @@ impl Endpoint {
                 entry.reply = agreement.clone().map(|a| (a, peer_id));
                 let (conn, rule, peer) = (entry.conn(), entry.rule, entry.peer);
                 if let Some(a) = agreement {
-                    self.reply(now, peer, a, peer_id);
+                    self.reply(peer, a, peer_id);
                 }
                 self.push_event(Event::Joined(Joined { conn, rule, peer, stream_id }));
             }
@@ -408,11 +409,9 @@ impl Endpoint {
         }
     }
 
-    pub(super) fn reply(&mut self, now: i64, to: SocketAddr, h: Handshake, destination: u32) {
+    pub(super) fn reply(&mut self, to: SocketAddr, h: Handshake, destination: u32) {
         if self.replies.len() < MAX_REPLIES {
-            let mut data = Vec::with_capacity(256);
-            Control::Handshake(Box::new(h)).encode(now as u32, destination, &mut data);
-            self.replies.push_back((to, data));
+            self.replies.push_back((to, Box::new(h), destination));
         }
     }
 
@@ -462,12 +461,13 @@ impl Endpoint {
     /// Appends the next datagrams to `buf`, at most `max` of them in one go. Call until it gives
     /// `None`.
     pub fn poll_transmit(&mut self, now: Instant, max: usize, buf: &mut Vec<u8>) -> Option<Transmit> {
-        if let Some((to, data)) = self.replies.pop_front() {
-            buf.extend_from_slice(&data);
-            return Some(Transmit { to, size: data.len(), segment: None });
-        }
         let us = self.us(now);
         let start = buf.len();
+        if let Some((to, h, destination)) = self.replies.pop_front() {
+            // With the time at which it leaves: by that the peer reckons when media is due.
+            Control::Handshake(h).encode(us as u32, destination, buf);
+            return Some(Transmit { to, size: buf.len() - start, segment: None });
+        }
         while let Some((slot, entry)) = self.entries.first_sending() {
             let to = entry.peer;
             let wants = match &entry.phase {
