@@ -318,10 +318,8 @@ impl Endpoint {
     /// it.
     fn up(&mut self, id: u32, from: SocketAddr, now: i64) -> Option<(Slot, &mut Connection)> {
         let slot = self.entries.slot_of(id)?;
-        if self.entries.get(slot).is_none_or(|e| e.peer != from || e.over) {
-            return None;
-        }
-        if self.entries.get(slot).is_some_and(|e| matches!(e.phase, Phase::Greeting(_)))
+        let entry = self.entries.get(slot).filter(|e| e.peer == from && !e.over)?;
+        if matches!(entry.phase, Phase::Greeting(_))
             && let Phase::Greeting(g) = &mut self.entries.touch(slot)?.phase
         {
             let step = g.handle_first_packet();
