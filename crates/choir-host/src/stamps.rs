@@ -1,32 +1,33 @@
 //! When a datagram came, by the steady clock: the system stamps it with the time of day, which may
 //! be set at any moment.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use crate::clock::unix_us;
+use std::time::{Duration, Instant};
 
 /// If the two clocks have gone further apart than this since the last look, the time of day was
 /// set.
-const APART_MOST: Duration = Duration::from_millis(1);
+const APART_MOST_US: i64 = 1000;
 
-/// The time of day and the steady clock at one moment.
+/// The time of day, µs since 1970, and the steady clock at one moment.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Clocks {
-    day: Duration,
+    day: i64,
     steady: Instant,
 }
 
 impl Clocks {
     pub fn read() -> Self {
         // In this order a pause in between makes nothing seem to have come before it was sent.
-        Self { day: SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default(), steady: Instant::now() }
+        Self { day: unix_us(), steady: Instant::now() }
     }
 
-    /// When a datagram came that the system stamped so, after `before`. If the time of day was set
-    /// since, its stamp says nothing: then it has come now.
-    pub fn came(&self, before: &Self, stamp: Option<Duration>) -> Instant {
-        let passed = self.steady.saturating_duration_since(before.steady);
-        let is_steady = self.day.checked_sub(before.day).is_some_and(|day| day.abs_diff(passed) <= APART_MOST);
-        let age = stamp.filter(|_| is_steady).and_then(|stamp| self.day.checked_sub(stamp)).unwrap_or_default();
-        self.steady.checked_sub(age).unwrap_or(self.steady)
+    /// When a datagram came that the system stamped so (µs since 1970), after `before`. If the time
+    /// of day was set since, its stamp says nothing: then it has come now.
+    pub fn came(&self, before: &Self, stamp: Option<i64>) -> Instant {
+        let passed = self.steady.saturating_duration_since(before.steady).as_micros() as i64;
+        let is_steady = (self.day - before.day - passed).abs() <= APART_MOST_US;
+        let age = stamp.filter(|_| is_steady).map_or(0, |stamp| self.day.saturating_sub(stamp).max(0));
+        self.steady.checked_sub(Duration::from_micros(age as u64)).unwrap_or(self.steady)
     }
 }
 
@@ -34,16 +35,17 @@ impl Clocks {
 mod tests {
     use super::*;
 
+    const DAY: i64 = 1_000_000_000_000;
+
     /// By a steady clock and a time of day that have gone for so many µs.
-    fn at(steady: u64, day: u64) -> Clocks {
+    fn at(steady: u64, day: i64) -> Clocks {
         static START: std::sync::LazyLock<Instant> = std::sync::LazyLock::new(Instant::now);
-        Clocks { day: Duration::from_secs(1_000_000) + Duration::from_micros(day), steady: *START + Duration::from_micros(steady) }
+        Clocks { day: DAY + day, steady: *START + Duration::from_micros(steady) }
     }
 
     /// How many µs ago it came, by a stamp of so many µs.
-    fn ago(before: Clocks, now: Clocks, stamp: Option<u64>) -> u128 {
-        let stamp = stamp.map(|us| Duration::from_secs(1_000_000) + Duration::from_micros(us));
-        (now.steady - now.came(&before, stamp)).as_micros()
+    fn ago(before: Clocks, now: Clocks, stamp: Option<i64>) -> u128 {
+        (now.steady - now.came(&before, stamp.map(|us| DAY + us))).as_micros()
     }
 
     #[test]

@@ -7,7 +7,7 @@ use nix::{
     cmsg_space,
     sys::{
         socket::{ControlMessageOwned, MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, setsockopt, sockopt},
-        time::TimeSpec,
+        time::{TimeSpec, TimeValLike},
     },
 };
 use quinn_udp::{BATCH_SIZE, UdpSockRef, UdpSocketState};
@@ -21,7 +21,7 @@ use std::{
         Arc,
         atomic::{AtomicUsize, Ordering},
     },
-    time::{Duration, Instant},
+    time::Instant,
 };
 use tokio::{io::Interest, net::UdpSocket};
 
@@ -121,7 +121,7 @@ impl BatchSocket {
     /// Returns the OS error.
     pub fn receive(&mut self, mut each: impl FnMut(SocketAddr, Instant, &[u8])) -> io::Result<Received> {
         let (now, empty) = (Clocks::read(), self.empty);
-        let each = |from, stamp: Option<TimeSpec>, data: &[u8]| each(from, now.came(&empty, stamp.map(Duration::from)), data);
+        let each = |from, stamp: Option<TimeSpec>, data: &[u8]| each(from, now.came(&empty, stamp.map(|s| s.num_microseconds())), data);
         // Room for each datagram asked for is set up, whether it comes or not.
         let fd = self.socket.as_raw_fd();
         let received = unless_empty(if self.many { receive::<BATCH_SIZE>(fd, each) } else { receive::<BATCH_LEAST>(fd, each) })?;
@@ -401,6 +401,7 @@ impl UdpPort {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::time::Duration;
 
     #[test]
     fn what_is_looked_at_later_is_told_with_the_time_at_which_it_came() {

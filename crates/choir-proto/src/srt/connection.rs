@@ -500,7 +500,7 @@ impl Connection {
     fn handle_ackack(&mut self, now: i64, number: u32, timestamp: u32) {
         let Some(sent) = self.acks.answered(number) else { return };
         self.stats.acks_answered += 1;
-        // A time of day that was set while the answer waited here can make it seem early.
+        // A time of day that was set a little while the answer waited can make it seem early.
         let rtt = (now - sent).max(0);
         self.rtt.sample(now, rtt);
         Extent::note(&mut self.glance.rtt, rtt);
