@@ -258,6 +258,85 @@ fn rendezvous_joins_whoever_is_first_and_whichever_messages_are_lost() {
 }
 
 #[test]
+fn rendezvous_joins_soon_whenever_an_end_has_given_up_and_begun_anew() {
+    const AGAIN: Duration = ms(500);
+    let f = Faults { delay: ms(45), ..Faults::default() };
+    for offset in (2300..3600).step_by(10) {
+        let mut pair = Pair::new(offset, f.clone(), f.clone());
+        let mut again = Some(pair.now);
+        let mut ended = 0;
+        let mut first = None;
+        for at in (0..offset + 3000).step_by(10) {
+            pair.run_until(ms(at));
+            if pair.seen[A].events.iter().filter(|e| matches!(e, Event::Closed { .. })).count() > ended {
+                ended += 1;
+                again = Some(pair.now + AGAIN);
+            }
+            if again.is_some_and(|at| at <= pair.now) {
+                again = None;
+                let (now, to) = (pair.instant(A), pair.addr[B]);
+                pair.ends[A].meet(now, to, pass("tarn hollow regatta"));
+            }
+            if at == offset {
+                let (now, to) = (pair.instant(B), pair.addr[A]);
+                pair.ends[B].meet(now, to, pass("tarn hollow regatta"));
+            }
+            if let Some(up) = pair.up(A) {
+                pair.send(A, up, payload(1, 100));
+            }
+            if first.is_none() && !pair.seen[B].delivered.is_empty() {
+                first = Some(at - offset);
+            }
+        }
+        assert!(first.is_some_and(|after| after < 1500), "B began after {offset} ms, and got its first packet {first:?} ms later");
+    }
+}
+
+#[test]
+fn who_was_met_and_begins_anew_is_met_again_before_the_link_is_given_up() {
+    let mut pair = clean(15);
+    pair.meet(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let feed = |pair: &mut Pair, time: u64| {
+        for _ in (0..time).step_by(10) {
+            pair.up(A).map(|up| pair.send(A, up, payload(1, 100)));
+            pair.run_for(ms(10));
+        }
+    };
+    feed(&mut pair, 1000);
+    // The plug is pulled and put back.
+    pair.ends[A] = Endpoint::new(pair.addr[A].ip(), pair.instant(A), [9; 32]);
+    let (now, to) = (pair.instant(A), pair.addr[B]);
+    pair.ends[A].meet(now, to, LinkConfig::default());
+    feed(&mut pair, 2800);
+    assert_eq!(closed(&pair, B).map(|c| c.0), Some(CloseReason::BegunAnew));
+    let (now, to) = (pair.instant(B), pair.addr[A]);
+    pair.ends[B].meet(now, to, LinkConfig::default());
+    let before = pair.seen[B].delivered.len();
+    feed(&mut pair, 1000);
+    assert!(pair.seen[B].delivered.len() > before + 50);
+}
+
+#[test]
+fn waves_that_anybody_sends_do_not_end_a_rendezvous_that_lives() {
+    let mut pair = clean(16);
+    pair.meet(LinkConfig::default(), LinkConfig::default());
+    assert!(pair.join(ms(500)));
+    let mut other = clean(17);
+    other.tap = Some(Vec::new());
+    other.meet(LinkConfig::default(), LinkConfig::default());
+    other.drain(A);
+    let (_, wave) = other.tap.as_ref().and_then(|t| t.first()).cloned().expect("a wave");
+    let from = pair.addr[A];
+    // Also where there is nothing to send but a sign of life each second.
+    for _ in 0..1000 {
+        pair.inject(B, from, &wave);
+        pair.run_for(ms(10));
+    }
+    assert_eq!((closed(&pair, A), closed(&pair, B)), (None, None));
+}
+
+#[test]
 fn rendezvous_with_different_passphrases_is_refused_on_both_ends() {
     let mut pair = clean(13);
     pair.meet(pass("tarn hollow one"), pass("tarn hollow two"));

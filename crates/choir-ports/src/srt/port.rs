@@ -138,7 +138,7 @@ pub(super) fn fault_of(reason: CloseReason) -> Option<Fault> {
         CloseReason::NoAnswer(_) => Some(Fault::Silent),
         CloseReason::PortClosed => Some(Fault::PortClosed),
         CloseReason::NotVersion5 => Some(Fault::WrongProtocol),
-        CloseReason::PeerClosed | CloseReason::Silent(_) | CloseReason::Replaced => Some(Fault::PeerLost),
+        CloseReason::PeerClosed | CloseReason::Silent(_) | CloseReason::Replaced | CloseReason::BegunAnew => Some(Fault::PeerLost),
         CloseReason::NotHeard => Some(Fault::Silent),
         CloseReason::Closed => None,
     }

@@ -129,7 +129,8 @@ pub struct LinkConfig {
     pub window: u32,
     /// Silence after which the connection is lost. Default 5 s.
     pub idle_timeout: Duration,
-    /// How long a caller keeps asking. Default 3 s.
+    /// How long a caller keeps asking, or an end waits for the one that it is to meet. Default 3 s;
+    /// from the peer's first answer it has 1.5 s at least.
     pub connect_timeout: Duration,
     /// Most time that a gap is given to close by itself when the path reorders. Default 20 ms; 0
     /// reports at once.

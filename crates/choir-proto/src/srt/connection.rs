@@ -40,6 +40,8 @@ const CAPACITY_MAX_BPS: u64 = 1_000_000_000_000;
 /// Silence after which one whose address another has come from is gone. One that only pauses keeps
 /// alive each second, and two of these may be lost.
 const RIVAL_SILENCE_US: i64 = 3 * KEEP_ALIVE_US + 500_000;
+/// Silence of one that waves anew besides: one sign of life may be lost.
+const GONE_US: i64 = 2 * KEEP_ALIVE_US + 500_000;
 
 /// What a handshake agreed on.
 #[derive(Debug)]
@@ -200,6 +202,11 @@ impl Connection {
     /// The peer has been silent well beyond the gaps between its packets.
     pub fn is_silent(&self, now: i64) -> bool {
         self.gaps.is_silent(now)
+    }
+
+    /// The peer has been silent for longer than one that only pauses.
+    pub fn seems_gone(&self, now: i64) -> bool {
+        self.gaps.silent_for(now) > GONE_US
     }
 
     /// Nothing has come since it is up that could be media: who only replays a greeting, or sends

@@ -354,8 +354,16 @@ impl Endpoint {
         let by_id = self.entries.slot_of(destination).filter(|&slot| self.entries.get(slot).is_some_and(|e| e.peer == from));
         // A peer that this end meets does not know our id at first. One that is called does.
         let meets = |e: &Entry| matches!(&e.phase, Phase::Greeting(g) if g.is_rendezvous());
-        let unnamed = || self.entries.iter().find(|(_, e)| e.peer == from && !e.over && meets(e)).map(|(slot, _)| slot);
-        let Some(slot) = by_id.or_else(|| if destination == 0 { unnamed() } else { None }) else { return false };
+        let unnamed = |what: &dyn Fn(&Entry) -> bool| {
+            let found = self.entries.iter().find(|(_, e)| destination == 0 && e.peer == from && !e.over && what(e));
+            found.map(|(slot, _)| slot)
+        };
+        let Some(slot) = by_id.or_else(|| unnamed(&meets)) else {
+            let met = |e: &Entry| e.rule.is_none() && matches!(e.phase, Phase::Up(_));
+            let met = if h.kind == HandshakeType::Waveahand { unnamed(&met) } else { None };
+            met.into_iter().for_each(|slot| self.handle_wave(now, slot, h.socket_id));
+            return met.is_some();
+        };
         let Some(entry) = self.entries.touch(slot) else { return false };
         match &mut entry.phase {
             Phase::Greeting(g) => {
@@ -373,6 +381,17 @@ impl Endpoint {
             }
         }
         true
+    }
+
+    /// The peer of a connection waves. Under its old ID that has been under way for long; under
+    /// another it has begun anew, if it is silent besides: anybody can send a wave.
+    fn handle_wave(&mut self, now: i64, slot: Slot, peer_id: u32) {
+        let Some(Phase::Up(c)) = self.entries.touch(slot).map(|e| &mut e.phase) else { return };
+        if c.peer_id() != peer_id && c.closed().is_none() && c.seems_gone(now) {
+            c.drop_quietly(CloseReason::BegunAnew);
+            self.entries.note_ending(slot);
+            self.sweep();
+        }
     }
 
     /// Carries out what a greeting's step led to.

@@ -203,6 +203,8 @@ pub enum CloseReason {
     NotHeard,
     /// Another connection of the same sender took its place.
     Replaced,
+    /// The end that was met has begun a new rendezvous.
+    BegunAnew,
     /// Something answered that does not speak handshake version 5.
     NotVersion5,
 }
@@ -217,6 +219,7 @@ impl fmt::Display for CloseReason {
             Self::RefusedHere(r) => write!(f, "refused here: {}", r.here()),
             Self::NotHeard => f.write_str("it called, but did not hear our answers: the way back is blocked; check its firewall and NAT"),
             Self::Replaced => f.write_str("replaced by a new connection of the same sender"),
+            Self::BegunAnew => f.write_str("the other end has begun anew"),
             Self::NoAnswer(d) => write!(f, "no answer within {:.0} s", d.as_secs_f64()),
             Self::PortClosed => f.write_str("the host answers, but nothing listens on that port"),
             Self::NotVersion5 => f.write_str("something answers there, but not with SRT handshake version 5"),

@@ -19,6 +19,9 @@ use rand_core::{RngCore, SeedableRng};
 use std::{net::IpAddr, time::Duration};
 
 const REPEAT_US: i64 = 250_000;
+/// An end that has heard from its peer is given this long at least to finish: to leave in the midst
+/// of it would leave the peer joined to nobody.
+const FINISH_US: i64 = 6 * REPEAT_US;
 /// Lowest version that speaks handshake version 5.
 const SRT_VERSION: u32 = 0x01_03_00;
 const MTU: u32 = 1500;
@@ -266,7 +269,7 @@ pub(super) struct Greeting {
     isn: Seq,
     phase: Phase,
     keys: Option<CallKeys>,
-    started: i64,
+    give_up_at: i64,
     next_send: i64,
     own_cookie: u32,
     peer_cookie: Option<u32>,
@@ -287,13 +290,14 @@ impl Greeting {
     pub fn new(config: LinkConfig, keys: Option<CallKeys>, id: u32, now: i64, rng: &mut impl RngCore, rendezvous: bool) -> Self {
         let phase = if rendezvous { Phase::Waving } else { Phase::Inducing };
         let isn = config.initial_seq.unwrap_or_else(|| Seq::new(rng.next_u32()));
+        let give_up_after = config.connect_timeout.as_micros() as i64;
         Self {
             config,
             id,
             isn,
             phase,
             keys,
-            started: now,
+            give_up_at: now + give_up_after,
             next_send: now,
             // Below 2^31, so that signed and unsigned comparison agree.
             own_cookie: rng.next_u32() >> 1,
@@ -324,15 +328,17 @@ impl Greeting {
     }
 
     pub fn poll_timeout(&self) -> i64 {
-        self.next_send.min(self.give_up_at())
+        self.next_send.min(self.give_up_at)
     }
 
-    fn give_up_at(&self) -> i64 {
-        self.started + self.config.connect_timeout.as_micros() as i64
+    /// The peer is there: what comes next is sent at once, and may take its time.
+    fn met(&mut self, now: i64) {
+        self.next_send = now;
+        self.give_up_at = self.give_up_at.max(now + FINISH_US);
     }
 
     pub fn handle_timeout(&self, now: i64) -> Step {
-        if now < self.give_up_at() {
+        if now < self.give_up_at {
             return Step::Stay;
         }
         let reason = match () {
@@ -416,7 +422,7 @@ impl Greeting {
                     return Step::Failed(CloseReason::NotVersion5, None);
                 }
                 self.phase = Phase::Concluding { cookie: h.cookie, asked: 0 };
-                self.next_send = now;
+                self.met(now);
                 Step::Stay
             }
             (Phase::Concluding { .. }, HandshakeType::Conclusion) => {
@@ -450,7 +456,7 @@ impl Greeting {
             }
             let greater = (self.own_cookie as i32) > (h.cookie as i32);
             self.phase = if greater { Phase::Initiating } else { Phase::Answering };
-            self.next_send = now;
+            self.met(now);
         }
         // A peer that started anew waves with another id: begin the contest again.
         if self.peer_id != h.socket_id {
