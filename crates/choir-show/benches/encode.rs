@@ -24,8 +24,9 @@ use choir_show::{
 };
 use choir_sim::camera::{CameraSettings, Frame, encode_loop};
 use fast_image_resize::{
-    FilterType, PixelType, ResizeAlg, ResizeOptions, Resizer,
-    images::{Image, ImageRef},
+    FilterType, ResizeAlg, ResizeOptions, Resizer,
+    images::{TypedImage, TypedImageRef},
+    pixels::U8,
 };
 use openh264::{
     OpenH264API,
@@ -128,9 +129,10 @@ fn bare(frames: &[Frame]) -> f64 {
         let strides = yuv.strides();
         let mut scale = |from: &[u8], stride: usize, (w, h): (usize, usize), (to_w, to_h): (u32, u32)| {
             let rows: Vec<u8> = from.chunks(stride).take(h).flat_map(|row| &row[..w]).copied().collect();
-            let mut to = Image::new(to_w, to_h, PixelType::U8);
-            resizer.resize(&ImageRef::new(w as u32, h as u32, &rows, PixelType::U8).unwrap(), &mut to, &options).unwrap();
-            to.into_vec()
+            let mut scaled = vec![0; (to_w * to_h) as usize];
+            let mut to = TypedImage::<U8>::from_buffer(to_w, to_h, &mut scaled).unwrap();
+            resizer.resize_typed(&TypedImageRef::from_buffer(w as u32, h as u32, &rows).unwrap(), &mut to, &options).unwrap();
+            scaled
         };
         let y = scale(yuv.y(), strides.0, (w, h), (1280, 720));
         let u = scale(yuv.u(), strides.1, (w / 2, h / 2), (640, 360));

@@ -2,8 +2,9 @@
 
 use crate::{planes::Planes, still::filling};
 use fast_image_resize::{
-    FilterType, PixelType, ResizeAlg, ResizeOptions, Resizer,
-    images::{CroppedImageMut, Image, ImageRef},
+    FilterType, ResizeAlg, ResizeOptions, Resizer,
+    images::{TypedCroppedImageMut, TypedImage, TypedImageRef},
+    pixels::U8,
 };
 
 /// Gives pictures one size.
@@ -33,10 +34,11 @@ impl Canvas {
         let mut to = Planes::black(self.size);
         for (n, (from, to)) in picture.parts.iter().zip(&mut to.parts).enumerate() {
             let part = |pixels: usize| if n == 0 { pixels } else { pixels / 2 } as u32;
-            let from = ImageRef::new(part(picture.size.0), part(picture.size.1), from, PixelType::U8).ok()?;
-            let mut whole = Image::from_slice_u8(part(self.size.0), part(self.size.1), to, PixelType::U8).ok()?;
-            let mut inside = CroppedImageMut::new(&mut whole, part(x), part(y), part(w), part(h)).ok()?;
-            self.resizer.resize(&from, &mut inside, &options).ok()?;
+            // Of one kind of pixels: without it all kinds that there are would be compiled here.
+            let from = TypedImageRef::<U8>::from_buffer(part(picture.size.0), part(picture.size.1), from).ok()?;
+            let whole = TypedImage::from_buffer(part(self.size.0), part(self.size.1), to).ok()?;
+            let mut inside = TypedCroppedImageMut::new(whole, part(x), part(y), part(w), part(h)).ok()?;
+            self.resizer.resize_typed(&from, &mut inside, &options).ok()?;
         }
         Some(to)
     }

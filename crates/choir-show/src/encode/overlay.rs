@@ -4,7 +4,11 @@
 use crate::planes::Planes;
 use choir_core::model::{Corner, Overlay, Shows};
 use choir_host::clock::{time_of_day, unix_ms};
-use fast_image_resize::{FilterType, PixelType, ResizeAlg, ResizeOptions, Resizer, images::Image};
+use fast_image_resize::{
+    FilterType, ResizeAlg, ResizeOptions, Resizer,
+    images::{TypedImage, TypedImageRef},
+    pixels::U8x4,
+};
 use font8x8::{BASIC_FONTS, UnicodeFonts};
 use std::{fs::File, io::BufReader, path::Path};
 
@@ -113,12 +117,12 @@ fn read_png(file: &Path) -> Result<Layer, String> {
 /// As large as fits, with its shape.
 fn scaled(layer: &Layer, fit: (usize, usize)) -> Result<Layer, String> {
     let (w, h) = crate::still::filling(layer.size, fit);
-    let from =
-        Image::from_vec_u8(layer.size.0 as u32, layer.size.1 as u32, layer.rgba.clone(), PixelType::U8x4).map_err(|e| e.to_string())?;
-    let mut to = Image::new(w as u32, h as u32, PixelType::U8x4);
+    let mut rgba = vec![0; w * h * 4];
+    let from = TypedImageRef::<U8x4>::from_buffer(layer.size.0 as u32, layer.size.1 as u32, &layer.rgba).map_err(|e| e.to_string())?;
+    let mut to = TypedImage::from_buffer(w as u32, h as u32, &mut rgba).map_err(|e| e.to_string())?;
     let options = ResizeOptions::new().resize_alg(ResizeAlg::Convolution(FilterType::CatmullRom));
-    Resizer::new().resize(&from, &mut to, &options).map_err(|e| e.to_string())?;
-    Ok(Layer { size: (w, h), rgba: to.into_vec() })
+    Resizer::new().resize_typed(&from, &mut to, &options).map_err(|e| e.to_string())?;
+    Ok(Layer { size: (w, h), rgba })
 }
 
 /// Words on a band of this height, as many letters as are as wide as `most`.
