@@ -17,6 +17,7 @@ use choir_host::secrets::{self, SecretError};
 use choir_host::{End, Stop};
 use choir_proto::rtsp::{Credentials, RtspUrl};
 use choir_proto::srt::{Ceiling, KeyLength, LinkConfig, MAX_WINDOW, StreamMatch};
+use futures_core::future::BoxFuture;
 use std::{
     collections::{HashMap, hash_map::Entry},
     io,
@@ -271,13 +272,15 @@ impl Ports {
     ///
     /// # Errors
     /// An address, a group or a file cannot be opened.
-    pub async fn open(&self, way: ReadyWay) -> Result<OpenWay, WayError> {
-        let (name, link) = (way.way.name.clone(), way.way.link.clone());
-        let (end, stop) = self.0.stop.child();
-        match self.start(way, stop.clone()).await {
-            Ok(task) => Ok(OpenWay { link, end, stop, task, beside: JoinSet::new() }),
-            Err(cause) => Err(WayError { name, cause }),
-        }
+    pub fn open(&self, way: ReadyWay) -> BoxFuture<'_, Result<OpenWay, WayError>> {
+        Box::pin(async move {
+            let (name, link) = (way.way.name.clone(), way.way.link.clone());
+            let (end, stop) = self.0.stop.child();
+            match self.start(way, stop.clone()).await {
+                Ok(task) => Ok(OpenWay { link, end, stop, task, beside: JoinSet::new() }),
+                Err(cause) => Err(WayError { name, cause }),
+            }
+        })
     }
 
     async fn start(&self, ReadyWay { way, keys }: ReadyWay, stop: Stop) -> Result<JoinHandle<()>, WayCause> {
@@ -544,20 +547,28 @@ fn last_use<P>(ports: &mut HashMap<SocketAddr, Shared<P>>, addr: SocketAddr) -> 
 ///
 /// # Errors
 /// The first that cannot be opened. Secrets are fetched before anything opens.
-pub async fn open_ways(ways: Vec<Way>, default_latency: Duration, base: &Path, stop: &Stop, gate: &Stop) -> Result<Vec<OpenWay>, WayError> {
-    let ready: Vec<_> = ways.into_iter().map(|w| w.ready(default_latency, base)).collect::<Result<_, _>>()?;
-    let ports = Ports::new(base, stop, gate);
-    let mut open = Vec::new();
-    for way in ready {
-        match ports.open(way).await {
-            Ok(way) => open.push(way),
-            Err(e) => {
-                open.into_iter().for_each(OpenWay::abort);
-                return Err(e);
+pub fn open_ways<'a>(
+    ways: Vec<Way>,
+    default_latency: Duration,
+    base: &'a Path,
+    stop: &'a Stop,
+    gate: &'a Stop,
+) -> BoxFuture<'a, Result<Vec<OpenWay>, WayError>> {
+    Box::pin(async move {
+        let ready: Vec<_> = ways.into_iter().map(|w| w.ready(default_latency, base)).collect::<Result<_, _>>()?;
+        let ports = Ports::new(base, stop, gate);
+        let mut open = Vec::new();
+        for way in ready {
+            match ports.open(way).await {
+                Ok(way) => open.push(way),
+                Err(e) => {
+                    open.into_iter().for_each(OpenWay::abort);
+                    return Err(e);
+                }
             }
         }
-    }
-    Ok(open)
+        Ok(open)
+    })
 }
 
 #[cfg(test)]

@@ -12,6 +12,7 @@ use choir_host::{
     udp::UdpPort,
 };
 use choir_proto::survey::{Answerer, Asker, Failure, Outgoing, Phase, Plan, Survey, WayReport};
+use futures_core::future::BoxFuture;
 use std::{
     io,
     net::SocketAddr,
@@ -115,36 +116,38 @@ impl Answering {
     ///
     /// # Errors
     /// Returns the OS error of its timers.
-    pub async fn run(
+    pub fn run(
         self,
         token: &str,
         limit_bps: u64,
         limit: Duration,
         peers: mpsc::Sender<Option<SocketAddr>>,
         mut stop: Stop,
-    ) -> io::Result<u64> {
-        let limit_ms = u32::try_from(limit.as_millis()).unwrap_or(u32::MAX);
-        let mut answerer = Answerer::new(token, limit_bps, limit_ms, secret_random()?);
-        let (clock, mut alarm, mut told) = (Clock::new(), Alarm::new()?, None);
-        loop {
-            let now = clock.now();
-            answerer.handle_timeout(now);
-            // Nobody listening any more is the asker's matter.
-            let _ = flush(&self.port, || answerer.poll_transmit());
-            if answerer.peer() != told {
-                told = answerer.peer();
-                let _ = peers.try_send(told);
-            }
-            alarm.set(answerer.poll_timeout(clock.now()).map(|t| clock.instant(t)))?;
-            tokio::select! {
-                () = stop.wait() => return Ok(answerer.surveys()),
-                () = alarm.ring() => {}
-                ready = self.port.readable() => {
-                    ready?;
-                    let _ = self.port.receive(|from, data| answerer.handle_datagram(clock.now(), from, data));
+    ) -> BoxFuture<'_, io::Result<u64>> {
+        Box::pin(async move {
+            let limit_ms = u32::try_from(limit.as_millis()).unwrap_or(u32::MAX);
+            let mut answerer = Answerer::new(token, limit_bps, limit_ms, secret_random()?);
+            let (clock, mut alarm, mut told) = (Clock::new(), Alarm::new()?, None);
+            loop {
+                let now = clock.now();
+                answerer.handle_timeout(now);
+                // Nobody listening any more is the asker's matter.
+                let _ = flush(&self.port, || answerer.poll_transmit());
+                if answerer.peer() != told {
+                    told = answerer.peer();
+                    let _ = peers.try_send(told);
+                }
+                alarm.set(answerer.poll_timeout(clock.now()).map(|t| clock.instant(t)))?;
+                tokio::select! {
+                    () = stop.wait() => return Ok(answerer.surveys()),
+                    () = alarm.ring() => {}
+                    ready = self.port.readable() => {
+                        ready?;
+                        let _ = self.port.receive(|from, data| answerer.handle_datagram(clock.now(), from, data));
+                    }
                 }
             }
-        }
+        })
     }
 }
 
@@ -152,50 +155,52 @@ impl Answering {
 ///
 /// # Errors
 /// Nothing answers, it refuses, or the path breaks.
-pub async fn measure(
+pub fn measure(
     peer: SocketAddr,
     bind: Option<SocketAddr>,
     token: &str,
     plan: Plan,
     progress: mpsc::Sender<Progress>,
     mut stop: Stop,
-) -> Result<Survey, SurveyError> {
-    let any: SocketAddr = if peer.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0; 8], 0).into() };
-    let own = bind.unwrap_or(any);
-    // Connected: the system says when nobody listens there.
-    let port = UdpPort::open(own, Some(peer)).map_err(|e| SurveyError::Open(own, e))?;
-    let clock = Clock::new();
-    let mut alarm = Alarm::new().map_err(|e| SurveyError::Open(own, e))?;
-    let mut asker = Asker::new(token, peer, u64::from_be_bytes(random()), plan, clock.now());
-    let mut last_told = 0;
-    loop {
-        let now = clock.now();
-        asker.handle_timeout(now);
-        let sent = flush(&port, || asker.poll_transmit());
-        refused(sent, &asker, peer)?;
-        if let Some(failure) = asker.failure() {
-            return Err(SurveyError::Failed(peer, failure));
-        }
-        if let Some(survey) = asker.survey() {
-            return Ok(survey);
-        }
-        if now - last_told > 200_000 {
-            last_told = now;
-            let (received, missing, rtt) = asker.so_far();
-            let rtt = rtt.map(|us| Duration::from_micros(us.into()));
-            let _ = progress.try_send(Progress { phase: asker.phase(), received, missing, rtt });
-        }
-        let at = asker.poll_timeout().map(|t| clock.instant(t));
-        alarm.set(at).map_err(|e| SurveyError::Open(own, e))?;
-        tokio::select! {
-            () = stop.wait() => return Err(SurveyError::Ended),
-            () = alarm.ring() => {}
-            ready = port.readable() => {
-                let came = ready.and_then(|()| port.receive(|_, data| asker.handle_datagram(clock.now(), peer, data)).map(|_| ()));
-                refused(came, &asker, peer)?;
+) -> BoxFuture<'_, Result<Survey, SurveyError>> {
+    Box::pin(async move {
+        let any: SocketAddr = if peer.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0; 8], 0).into() };
+        let own = bind.unwrap_or(any);
+        // Connected: the system says when nobody listens there.
+        let port = UdpPort::open(own, Some(peer)).map_err(|e| SurveyError::Open(own, e))?;
+        let clock = Clock::new();
+        let mut alarm = Alarm::new().map_err(|e| SurveyError::Open(own, e))?;
+        let mut asker = Asker::new(token, peer, u64::from_be_bytes(random()), plan, clock.now());
+        let mut last_told = 0;
+        loop {
+            let now = clock.now();
+            asker.handle_timeout(now);
+            let sent = flush(&port, || asker.poll_transmit());
+            refused(sent, &asker, peer)?;
+            if let Some(failure) = asker.failure() {
+                return Err(SurveyError::Failed(peer, failure));
+            }
+            if let Some(survey) = asker.survey() {
+                return Ok(survey);
+            }
+            if now - last_told > 200_000 {
+                last_told = now;
+                let (received, missing, rtt) = asker.so_far();
+                let rtt = rtt.map(|us| Duration::from_micros(us.into()));
+                let _ = progress.try_send(Progress { phase: asker.phase(), received, missing, rtt });
+            }
+            let at = asker.poll_timeout().map(|t| clock.instant(t));
+            alarm.set(at).map_err(|e| SurveyError::Open(own, e))?;
+            tokio::select! {
+                () = stop.wait() => return Err(SurveyError::Ended),
+                () = alarm.ring() => {}
+                ready = port.readable() => {
+                    let came = ready.and_then(|()| port.receive(|_, data| asker.handle_datagram(clock.now(), peer, data)).map(|_| ()));
+                    refused(came, &asker, peer)?;
+                }
             }
         }
-    }
+    })
 }
 
 /// A refusal counts before anything has answered; afterwards the path's silence tells.

@@ -14,6 +14,7 @@ use choir_core::{
     view::{LinkView, MediaView, ShowView},
 };
 use choir_proto::ts::AccessUnit;
+use futures_core::future::BoxFuture;
 use std::{
     collections::BTreeMap,
     time::{Duration, Instant},
@@ -139,102 +140,104 @@ impl Watch {
 
 /// Checks these lines, and every feed that starts with one of them. Each change is told as all rows
 /// so far.
-pub async fn check(
-    sheet: &Sheet,
+pub fn check<'a>(
+    sheet: &'a Sheet,
     mut watched: Watched,
-    lines: &[String],
-    limits: &Limits,
+    lines: &'a [String],
+    limits: &'a Limits,
     patience: Patience,
     progress: mpsc::Sender<Vec<Row>>,
     mut stop: choir_host::Stop,
-) -> Checked {
-    let begun = Instant::now();
-    let mut out = Checked::default();
-    let mut watches = Watches::new();
-    let mut taken: JoinSet<Option<(String, Vec<AccessUnit>)>> = JoinSet::new();
-    let mut pictures: Vec<(String, Vec<AccessUnit>)> = Vec::new();
-    let mut asked: Vec<String> = Vec::new();
-    // From its first picture on: what comes before it is no part of the look.
-    let mut examined: Vec<String> = Vec::new();
-    let mut looked_since: Option<Duration> = None;
-    let mut facts = match &watched {
-        Watched::Here(show) => Some(show.facts()),
-        Watched::There(_) => None,
-    };
-    loop {
-        let Some(view) = watched.view().await else {
-            out.cut_short = true;
-            break;
+) -> BoxFuture<'a, Checked> {
+    Box::pin(async move {
+        let begun = Instant::now();
+        let mut out = Checked::default();
+        let mut watches = Watches::new();
+        let mut taken: JoinSet<Option<(String, Vec<AccessUnit>)>> = JoinSet::new();
+        let mut pictures: Vec<(String, Vec<AccessUnit>)> = Vec::new();
+        let mut asked: Vec<String> = Vec::new();
+        // From its first picture on: what comes before it is no part of the look.
+        let mut examined: Vec<String> = Vec::new();
+        let mut looked_since: Option<Duration> = None;
+        let mut facts = match &watched {
+            Watched::Here(show) => Some(show.facts()),
+            Watched::There(_) => None,
         };
-        let now = begun.elapsed();
-        for line in sheet.lines.iter().filter(|l| lines.contains(&l.name)) {
-            let Some(v) = view.lines.iter().find(|v| v.name == line.name) else { continue };
-            let watch = watches.entry((false, line.name.clone(), 0)).or_default();
-            watch.update(now, &v.link, Some((&v.media, v.delay_ms)), &patience);
-            // What plays or is drawn only when somebody wants it does so for whoever examines it.
-            if (line.from.rests() || watch.seen.picture.is_some()) && !examined.contains(&line.name) {
-                examined.push(line.name.clone());
-                watched.examine(&line.name, true).await;
-            }
-            if watch.seen.picture.is_some()
-                && !asked.contains(&line.name)
-                && let Watched::Here(show) = &watched
-                && let Ok(pictures) = show.line_named(&line.name).and_then(|line| show.pictures(line))
-            {
-                asked.push(line.name.clone());
-                let name = line.name.clone();
-                taken.spawn(async move { Some((name, pictures.await.ok()?)) });
-            }
-        }
-        for feed in sheet.feeds.iter().filter(|f| lines.contains(&f.line)) {
-            let Some(v) = view.feeds.iter().find(|v| v.name == feed.name) else { continue };
-            for (n, link) in v.outs.iter().enumerate() {
-                let watch = watches.entry((true, feed.name.clone(), n)).or_default();
-                watch.update(now, link, None, &patience);
-            }
-        }
-        let looked = watches.values().all(|w| w.seen.over);
-        // A picture that never gets whole must not hold up the end.
-        if looked && looked_since.get_or_insert(now).saturating_add(PICTURES) < now {
-            taken.abort_all();
-        }
-        if looked && taken.is_empty() {
-            // Only now: decoding would take from the machine what the look is to measure.
-            for (name, units) in std::mem::take(&mut pictures) {
-                let still = aside::result("still", move || Still::decode(&units, Some(STILL))).await.flatten();
-                if let Some(watch) = watches.get_mut(&(false, name.clone(), 0)) {
-                    watch.seen.still = still.as_ref().map(Still::shows_something);
-                    watch.seen.decoded = true;
-                }
-                out.stills.extend(still.map(|s| (name, s)));
-            }
-            let last = rows_of(sheet, lines, &view, &watches, limits);
-            out.rows.clone_from(&last);
-            let _ = progress.try_send(last);
-            break;
-        }
-        let rows = rows_of(sheet, lines, &view, &watches, limits);
-        out.rows.clone_from(&rows);
-        let _ = progress.try_send(rows);
-        let next = async {
-            match &mut facts {
-                Some(facts) => drop(bus::next(facts).await),
-                None => tokio::time::sleep(ASK_EVERY).await,
-            }
-        };
-        tokio::select! {
-            () = next => {}
-            () = stop.wait() => {
+        loop {
+            let Some(view) = watched.view().await else {
                 out.cut_short = true;
                 break;
+            };
+            let now = begun.elapsed();
+            for line in sheet.lines.iter().filter(|l| lines.contains(&l.name)) {
+                let Some(v) = view.lines.iter().find(|v| v.name == line.name) else { continue };
+                let watch = watches.entry((false, line.name.clone(), 0)).or_default();
+                watch.update(now, &v.link, Some((&v.media, v.delay_ms)), &patience);
+                // What plays or is drawn only when somebody wants it does so for whoever examines it.
+                if (line.from.rests() || watch.seen.picture.is_some()) && !examined.contains(&line.name) {
+                    examined.push(line.name.clone());
+                    watched.examine(&line.name, true).await;
+                }
+                if watch.seen.picture.is_some()
+                    && !asked.contains(&line.name)
+                    && let Watched::Here(show) = &watched
+                    && let Ok(pictures) = show.line_named(&line.name).and_then(|line| show.pictures(line))
+                {
+                    asked.push(line.name.clone());
+                    let name = line.name.clone();
+                    taken.spawn(async move { Some((name, pictures.await.ok()?)) });
+                }
             }
-            Some(done) = taken.join_next() => pictures.extend(done.ok().flatten()),
+            for feed in sheet.feeds.iter().filter(|f| lines.contains(&f.line)) {
+                let Some(v) = view.feeds.iter().find(|v| v.name == feed.name) else { continue };
+                for (n, link) in v.outs.iter().enumerate() {
+                    let watch = watches.entry((true, feed.name.clone(), n)).or_default();
+                    watch.update(now, link, None, &patience);
+                }
+            }
+            let looked = watches.values().all(|w| w.seen.over);
+            // A picture that never gets whole must not hold up the end.
+            if looked && looked_since.get_or_insert(now).saturating_add(PICTURES) < now {
+                taken.abort_all();
+            }
+            if looked && taken.is_empty() {
+                // Only now: decoding would take from the machine what the look is to measure.
+                for (name, units) in std::mem::take(&mut pictures) {
+                    let still = aside::result("still", move || Still::decode(&units, Some(STILL))).await.flatten();
+                    if let Some(watch) = watches.get_mut(&(false, name.clone(), 0)) {
+                        watch.seen.still = still.as_ref().map(Still::shows_something);
+                        watch.seen.decoded = true;
+                    }
+                    out.stills.extend(still.map(|s| (name, s)));
+                }
+                let last = rows_of(sheet, lines, &view, &watches, limits);
+                out.rows.clone_from(&last);
+                let _ = progress.try_send(last);
+                break;
+            }
+            let rows = rows_of(sheet, lines, &view, &watches, limits);
+            out.rows.clone_from(&rows);
+            let _ = progress.try_send(rows);
+            let next = async {
+                match &mut facts {
+                    Some(facts) => drop(bus::next(facts).await),
+                    None => tokio::time::sleep(ASK_EVERY).await,
+                }
+            };
+            tokio::select! {
+                () = next => {}
+                () = stop.wait() => {
+                    out.cut_short = true;
+                    break;
+                }
+                Some(done) = taken.join_next() => pictures.extend(done.ok().flatten()),
+            }
         }
-    }
-    for line in &examined {
-        watched.examine(line, false).await;
-    }
-    out
+        for line in &examined {
+            watched.examine(line, false).await;
+        }
+        out
+    })
 }
 
 type Watches = BTreeMap<(bool, String, usize), Watch>;

@@ -15,6 +15,7 @@ use choir_core::{
     sheet::{Change, Difference, Sheet, read_sheet},
 };
 use choir_host::{lock, write};
+use futures_core::future::BoxFuture;
 use std::{path::Path, sync::Arc};
 
 impl Show {
@@ -48,29 +49,31 @@ impl Show {
     /// # Errors
     /// Something new cannot be opened: then nothing has changed, apart from ways that had to be
     /// closed first, which are open again.
-    pub async fn apply(&self, new: &Sheet) -> Result<Change, OpenError> {
-        let inner = &self.0;
-        let _one = inner.reloading.lock().await;
-        let old = lock(&inner.sheet).clone();
-        let change = old.change_to(new);
-        if change.is_empty() {
-            return Ok(change);
-        }
-        inner.join_stave(new).await?;
-        *lock(&inner.sheet) = Sheet {
-            stave: old.stave.clone(),
-            show: choir_core::sheet::Show { name: old.show.name.clone(), ..new.show.clone() },
-            ..new.clone()
-        };
-        if let Err(e) = inner.change(&change, new).await {
-            *lock(&inner.sheet) = old.clone();
-            inner.undo(&old).await;
+    pub fn apply<'a>(&'a self, new: &'a Sheet) -> BoxFuture<'a, Result<Change, OpenError>> {
+        Box::pin(async move {
+            let inner = &self.0;
+            let _one = inner.reloading.lock().await;
+            let old = lock(&inner.sheet).clone();
+            let change = old.change_to(new);
+            if change.is_empty() {
+                return Ok(change);
+            }
+            inner.join_stave(new).await?;
+            *lock(&inner.sheet) = Sheet {
+                stave: old.stave.clone(),
+                show: choir_core::sheet::Show { name: old.show.name.clone(), ..new.show.clone() },
+                ..new.clone()
+            };
+            if let Err(e) = inner.change(&change, new).await {
+                *lock(&inner.sheet) = old.clone();
+                inner.undo(&old).await;
+                inner.refresh();
+                return Err(e);
+            }
+            inner.bus.event(Subject::Show, EventKind::Reloaded(change.clone()));
             inner.refresh();
-            return Err(e);
-        }
-        inner.bus.event(Subject::Show, EventKind::Reloaded(change.clone()));
-        inner.refresh();
-        Ok(change)
+            Ok(change)
+        })
     }
 }
 

@@ -23,6 +23,7 @@ use choir_core::{
 use choir_host::{Stop, clock::unix_ms, lock, udp::granted_receive_buffer};
 use choir_ports::{Ports, Shard, Shards};
 use choir_proto::ts::AccessUnit;
+use futures_core::future::BoxFuture;
 use std::{
     io,
     path::Path,
@@ -66,93 +67,97 @@ impl Show {
     ///
     /// # Errors
     /// As `start`.
-    pub async fn start_gated(sheet: &Sheet, base: &Path, gate: &Stop) -> Result<Self, OpenError> {
-        let (stop, stopped) = Stop::new();
-        let tally_changed: Arc<Notify> = Arc::default();
-        let show = Self(Arc::new_cyclic(|own| Inner {
-            own: own.clone(),
-            sheet: Mutex::new(sheet.clone()),
-            base: base.to_owned(),
-            file: Mutex::default(),
-            ports: Ports::new(base, &stopped, gate),
-            node: Mutex::default(),
-            lines: RwLock::default(),
-            feeds: RwLock::default(),
-            names: Names::default(),
-            bus: Bus::new(),
-            changed: Arc::default(),
-            tally_changed,
-            side: Side::default(),
-            stopped,
-            same_pictures: Mutex::default(),
-            desk: Desk::default(),
-            reloading: tokio::sync::Mutex::default(),
-            started: Instant::now(),
-            started_ms: unix_ms(),
-            drops: Mutex::default(),
-            view: Mutex::default(),
-            rotas: Mutex::default(),
-            looks: Looks::default(),
-            recorder: crate::record::Recorder::default(),
-            recorded_by_sheet: Mutex::default(),
-            reports: Mutex::default(),
-            stand_ins: Mutex::default(),
-            stop,
-            stop_asked: Notify::new(),
-            ticker: Mutex::default(),
-        }));
-        show.0.bring_up(sheet).await?;
-        if let Some((granted, wanted)) = granted_receive_buffer() {
-            show.0.bus.event(Subject::Machine, EventKind::ReceiveBuffer { granted, wanted });
-        }
-        if let Err(e) = pictures::start(Arc::downgrade(&show.0), show.0.stopped.clone()) {
-            tracing::warn!("no thread for pictures: {e}");
-        }
-        tokio::spawn(tell_changes(Arc::downgrade(&show.0), show.0.stopped.clone()));
-        let (end, last) = Stop::new();
-        let started = show.0.started;
-        show.0.at_once(started);
-        let task = tokio::spawn(run_ticker(show.clone(), started, last));
-        *lock(&show.0.ticker) = Some((end, task));
-        Ok(show)
+    pub fn start_gated<'a>(sheet: &'a Sheet, base: &'a Path, gate: &'a Stop) -> BoxFuture<'a, Result<Self, OpenError>> {
+        Box::pin(async move {
+            let (stop, stopped) = Stop::new();
+            let tally_changed: Arc<Notify> = Arc::default();
+            let show = Self(Arc::new_cyclic(|own| Inner {
+                own: own.clone(),
+                sheet: Mutex::new(sheet.clone()),
+                base: base.to_owned(),
+                file: Mutex::default(),
+                ports: Ports::new(base, &stopped, gate),
+                node: Mutex::default(),
+                lines: RwLock::default(),
+                feeds: RwLock::default(),
+                names: Names::default(),
+                bus: Bus::new(),
+                changed: Arc::default(),
+                tally_changed,
+                side: Side::default(),
+                stopped,
+                same_pictures: Mutex::default(),
+                desk: Desk::default(),
+                reloading: tokio::sync::Mutex::default(),
+                started: Instant::now(),
+                started_ms: unix_ms(),
+                drops: Mutex::default(),
+                view: Mutex::default(),
+                rotas: Mutex::default(),
+                looks: Looks::default(),
+                recorder: crate::record::Recorder::default(),
+                recorded_by_sheet: Mutex::default(),
+                reports: Mutex::default(),
+                stand_ins: Mutex::default(),
+                stop,
+                stop_asked: Notify::new(),
+                ticker: Mutex::default(),
+            }));
+            show.0.bring_up(sheet).await?;
+            if let Some((granted, wanted)) = granted_receive_buffer() {
+                show.0.bus.event(Subject::Machine, EventKind::ReceiveBuffer { granted, wanted });
+            }
+            if let Err(e) = pictures::start(Arc::downgrade(&show.0), show.0.stopped.clone()) {
+                tracing::warn!("no thread for pictures: {e}");
+            }
+            tokio::spawn(tell_changes(Arc::downgrade(&show.0), show.0.stopped.clone()));
+            let (end, last) = Stop::new();
+            let started = show.0.started;
+            show.0.at_once(started);
+            let task = tokio::spawn(run_ticker(show.clone(), started, last));
+            *lock(&show.0.ticker) = Some((end, task));
+            Ok(show)
+        })
     }
 
     /// Carries out a command.
     ///
     /// # Errors
     /// Why it cannot be done.
-    pub async fn execute(&self, by: By, command: Command) -> Result<Done, Refusal> {
-        match command {
-            Command::Take { feed, line } => self.0.take(by, feed, line),
-            Command::TakeTogether(takes) => self.0.take_together(by, takes),
-            Command::Rota { name, order } => self.0.order_rota(by, &name, order),
-            Command::Wall { wall, full } => self.0.show_full(by, wall, full),
-            Command::Preset { device, preset } => self.go_to_preset(by, device, preset).await,
-            Command::Preview { feed, line } => self.0.preview(by, feed, line),
-            Command::Swap { feed } => self.0.swap(by, feed),
-            Command::Hold { line, held } => self.0.hold_line(by, line, held),
-            Command::HoldOuts { feed, outs, held } => self.0.hold_outs(by, feed, &outs, held).await,
-            Command::Examine { line, on } => {
-                let run = self.0.line(line)?;
-                run.media.examine(on);
-                if on && run.starts_at_take() {
-                    run.status.control.start();
+    pub fn execute(&self, by: By, command: Command) -> BoxFuture<'_, Result<Done, Refusal>> {
+        Box::pin(async move {
+            match command {
+                Command::Take { feed, line } => self.0.take(by, feed, line),
+                Command::TakeTogether(takes) => self.0.take_together(by, takes),
+                Command::Rota { name, order } => self.0.order_rota(by, &name, order),
+                Command::Wall { wall, full } => self.0.show_full(by, wall, full),
+                Command::Preset { device, preset } => self.go_to_preset(by, device, preset).await,
+                Command::Preview { feed, line } => self.0.preview(by, feed, line),
+                Command::Swap { feed } => self.0.swap(by, feed),
+                Command::Hold { line, held } => self.0.hold_line(by, line, held),
+                Command::HoldOuts { feed, outs, held } => self.0.hold_outs(by, feed, &outs, held).await,
+                Command::Examine { line, on } => {
+                    let run = self.0.line(line)?;
+                    run.media.examine(on);
+                    if on && run.starts_at_take() {
+                        run.status.control.start();
+                    }
+                    Ok(Done::Examined { line, on })
                 }
-                Ok(Done::Examined { line, on })
+                Command::Record { subject, settings } => self.0.record(by, subject, &settings),
+                Command::EndRecordings(subjects) => self.0.end_recordings(subjects.as_deref()).await,
+                Command::Acknowledge(which) => {
+                    let seen = self.0.desk.acknowledge(by, &which, &self.0.bus);
+                    self.0.changed.notify_one();
+                    Ok(Done::Acknowledged(seen))
+                }
+                Command::Reload => self.reload().await.map(Done::Reloaded),
+                Command::Stop => {
+                    self.0.stop_asked.notify_one();
+                    Ok(Done::Stopping)
+                }
             }
-            Command::Record { subject, settings } => self.0.record(by, subject, &settings),
-            Command::EndRecordings(subjects) => self.0.end_recordings(subjects.as_deref()).await,
-            Command::Acknowledge(which) => {
-                let seen = self.0.desk.acknowledge(by, &which, &self.0.bus);
-                self.0.changed.notify_one();
-                Ok(Done::Acknowledged(seen))
-            }
-            Command::Reload => self.reload().await.map(Done::Reloaded),
-            Command::Stop => {
-                self.0.stop_asked.notify_one();
-                Ok(Done::Stopping)
-            }
-        }
+        })
     }
 
     /// Waits until somebody has commanded its end, which is for whoever runs it.
@@ -363,14 +368,16 @@ impl Show {
 
     /// Ends every way in and out, after saying goodbye to the other ends. The view stays as it was
     /// last, with all counters final.
-    pub async fn stop(&self) {
-        self.0.stop.now();
-        self.0.wait_ways(STOP_PATIENCE).await;
-        let ticker = lock(&self.0.ticker).take();
-        if let Some((end, task)) = ticker {
-            end.now();
-            let _ = task.await;
-        }
+    pub fn stop(&self) -> BoxFuture<'_, ()> {
+        Box::pin(async move {
+            self.0.stop.now();
+            self.0.wait_ways(STOP_PATIENCE).await;
+            let ticker = lock(&self.0.ticker).take();
+            if let Some((end, task)) = ticker {
+                end.now();
+                let _ = task.await;
+            }
+        })
     }
 
     /// Ends the ways in, lets what is under way arrive, then ends: for sources that have an end.

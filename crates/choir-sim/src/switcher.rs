@@ -16,6 +16,7 @@ use choir_proto::{
     mux::ToTs,
     ts::{AccessUnit, Depth, TsReader},
 };
+use futures_core::future::BoxFuture;
 use std::{
     path::Path,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
@@ -148,30 +149,32 @@ impl Desk {
 ///
 /// # Errors
 /// Its way in cannot be opened.
-pub async fn open_input(
-    name: &str,
-    link: &Link,
+pub fn open_input<'a>(
+    name: &'a str,
+    link: &'a Link,
     latency: Duration,
     tap: Option<Tap>,
-    node: Option<&Node>,
-    stop: &Stop,
-) -> Result<Arc<Input>, SimError> {
-    let status = LinkStatus::new();
-    let input = Arc::new(Input {
-        name: name.to_owned(),
-        status: status.clone(),
-        state: Mutex::new(State {
-            reader: TsReader::new(Depth::Units),
-            to_ts: ToTs::default(),
-            session: 0,
-            measured: Measured::since(Instant::now()),
-            tap,
-            mixed: false,
-            programme: None,
-        }),
-    });
-    let stave = node.map(StaveWay::by);
-    let way = Way { name: format!("input {name}"), link: link.clone(), flow: Flow::In(input.clone()), status, stave, shard: None };
-    open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
-    Ok(input)
+    node: Option<&'a Node>,
+    stop: &'a Stop,
+) -> BoxFuture<'a, Result<Arc<Input>, SimError>> {
+    Box::pin(async move {
+        let status = LinkStatus::new();
+        let input = Arc::new(Input {
+            name: name.to_owned(),
+            status: status.clone(),
+            state: Mutex::new(State {
+                reader: TsReader::new(Depth::Units),
+                to_ts: ToTs::default(),
+                session: 0,
+                measured: Measured::since(Instant::now()),
+                tap,
+                mixed: false,
+                programme: None,
+            }),
+        });
+        let stave = node.map(StaveWay::by);
+        let way = Way { name: format!("input {name}"), link: link.clone(), flow: Flow::In(input.clone()), status, stave, shard: None };
+        open_ways(vec![way], latency, Path::new("."), stop, &Stop::given()).await?;
+        Ok(input)
+    })
 }

@@ -14,6 +14,7 @@ use choir_proto::{
         soap::read_answer,
     },
 };
+use futures_core::future::BoxFuture;
 use std::{net::SocketAddr, time::Duration};
 
 /// For one request; devices that encode and answer at the same time can take seconds.
@@ -236,25 +237,31 @@ impl Session {
     ///
     /// # Errors
     /// As `open`; a wrong password shows only with the first call that needs it.
-    pub async fn open_to_steer(ip: std::net::IpAddr, port: Option<u16>, credentials: Option<Credentials>) -> Result<Self, OnvifError> {
-        let ports: Vec<u16> = port.map_or_else(|| USUAL_PORTS.to_vec(), |p| vec![p]);
-        let mut first_error = None;
-        for port in ports {
-            let at = SocketAddr::new(ip, port);
-            // What needs no login is asked for at once (ONVIF Core, 5.9.4).
-            let (clock, identity, services) =
-                tokio::join!(ask_clock(at), ask_openly(at, device::get_identity()), ask_openly(at, device::get_services()));
-            match clock.and_then(|clock| judge_anyone(clock, identity)) {
-                Ok(Some(anyone)) => {
-                    let told = services.ok().filter(|a| a.status == 200).and_then(|a| read_answer(&a.body).ok());
-                    return Self::log_in(at, anyone, told.map(|t| device::read_services(&t)), credentials).await;
+    pub fn open_to_steer(
+        ip: std::net::IpAddr,
+        port: Option<u16>,
+        credentials: Option<Credentials>,
+    ) -> BoxFuture<'static, Result<Self, OnvifError>> {
+        Box::pin(async move {
+            let ports: Vec<u16> = port.map_or_else(|| USUAL_PORTS.to_vec(), |p| vec![p]);
+            let mut first_error = None;
+            for port in ports {
+                let at = SocketAddr::new(ip, port);
+                // What needs no login is asked for at once (ONVIF Core, 5.9.4).
+                let (clock, identity, services) =
+                    tokio::join!(ask_clock(at), ask_openly(at, device::get_identity()), ask_openly(at, device::get_services()));
+                match clock.and_then(|clock| judge_anyone(clock, identity)) {
+                    Ok(Some(anyone)) => {
+                        let told = services.ok().filter(|a| a.status == 200).and_then(|a| read_answer(&a.body).ok());
+                        return Self::log_in(at, anyone, told.map(|t| device::read_services(&t)), credentials).await;
+                    }
+                    Ok(None) => first_error = Some(OnvifError::NotOnvif { at }),
+                    // "Nothing speaks ONVIF" says more than "cannot be reached".
+                    Err(e) => first_error = first_error.or(Some(e)),
                 }
-                Ok(None) => first_error = Some(OnvifError::NotOnvif { at }),
-                // "Nothing speaks ONVIF" says more than "cannot be reached".
-                Err(e) => first_error = first_error.or(Some(e)),
             }
-        }
-        Err(first_error.unwrap_or(OnvifError::NotOnvif { at: SocketAddr::new(ip, USUAL_PORTS[0]) }))
+            Err(first_error.unwrap_or(OnvifError::NotOnvif { at: SocketAddr::new(ip, USUAL_PORTS[0]) }))
+        })
     }
 
     async fn log_in(
@@ -361,36 +368,42 @@ impl Session {
     ///
     /// # Errors
     /// See [`OnvifError`].
-    pub async fn call(&mut self, which: Which, call: &Call) -> Result<Element, OnvifError> {
-        let (mut at, path) = self.place(which)?;
-        if self.refused {
-            return Err(OnvifError::Login { at: self.at });
-        }
-        let answer = match self.send(at, &path, call).await {
-            // A service that gives a port where nobody listens is mostly at the device's own.
-            Err(OnvifError::Http { .. }) if at.port() != self.at.port() => {
-                self.note(format!("it gives port {} for a service, where nobody answers; it is asked at {}", at.port(), self.at.port()));
-                at = self.at;
-                self.send(at, &path, call).await?
+    pub fn call<'a>(&'a mut self, which: Which, call: &'a Call) -> BoxFuture<'a, Result<Element, OnvifError>> {
+        Box::pin(async move {
+            let (mut at, path) = self.place(which)?;
+            if self.refused {
+                return Err(OnvifError::Login { at: self.at });
             }
-            other => other?,
-        };
-        let action = call.name().to_owned();
-        match read_answer(&answer.body) {
-            _ if answer.status == 401 => self.refuse(),
-            Ok(body) => Ok(body),
-            Err(SoapError::Fault(fault)) if fault.is_refusal() && !matches!(self.proof, Proof::Digest(..)) => {
-                if matches!(self.proof, Proof::None) && self.credentials.is_some() {
-                    // It has told its name to anyone, and wants a proof for this.
-                    self.proof = Proof::Token;
-                    return Box::pin(self.call(which, call)).await;
+            let answer = match self.send(at, &path, call).await {
+                // A service that gives a port where nobody listens is mostly at the device's own.
+                Err(OnvifError::Http { .. }) if at.port() != self.at.port() => {
+                    self.note(format!(
+                        "it gives port {} for a service, where nobody answers; it is asked at {}",
+                        at.port(),
+                        self.at.port()
+                    ));
+                    at = self.at;
+                    self.send(at, &path, call).await?
                 }
-                if matches!(self.proof, Proof::None) { Err(OnvifError::NoLogin { at: self.at }) } else { self.refuse() }
+                other => other?,
+            };
+            let action = call.name().to_owned();
+            match read_answer(&answer.body) {
+                _ if answer.status == 401 => self.refuse(),
+                Ok(body) => Ok(body),
+                Err(SoapError::Fault(fault)) if fault.is_refusal() && !matches!(self.proof, Proof::Digest(..)) => {
+                    if matches!(self.proof, Proof::None) && self.credentials.is_some() {
+                        // It has told its name to anyone, and wants a proof for this.
+                        self.proof = Proof::Token;
+                        return Box::pin(self.call(which, call)).await;
+                    }
+                    if matches!(self.proof, Proof::None) { Err(OnvifError::NoLogin { at: self.at }) } else { self.refuse() }
+                }
+                Err(SoapError::Fault(fault)) => Err(OnvifError::Fault { action, fault }),
+                Err(_) if answer.status == 404 => Err(OnvifError::NotOnvif { at }),
+                Err(e) => Err(OnvifError::Strange { action, cause: e.to_string() }),
             }
-            Err(SoapError::Fault(fault)) => Err(OnvifError::Fault { action, fault }),
-            Err(_) if answer.status == 404 => Err(OnvifError::NotOnvif { at }),
-            Err(e) => Err(OnvifError::Strange { action, cause: e.to_string() }),
-        }
+        })
     }
 
     fn refuse<T>(&mut self) -> Result<T, OnvifError> {

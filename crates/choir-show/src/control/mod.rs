@@ -15,6 +15,7 @@ use choir_core::{
     words::done_words,
 };
 use choir_host::clock::unix_ms;
+use futures_core::future::BoxFuture;
 use rustix::process::getuid;
 use sha2::{Digest, Sha256};
 use std::{
@@ -166,16 +167,18 @@ pub fn claim(sheet: &Path) -> Result<Claim, ControlError> {
 }
 
 /// Serves a show until it stops.
-pub async fn serve(claim: Claim, show: Show) {
-    loop {
-        match claim.listener.accept().await {
-            Ok((stream, _)) => {
-                tokio::spawn(answer_all(stream, show.clone()));
+pub fn serve(claim: Claim, show: Show) -> BoxFuture<'static, ()> {
+    Box::pin(async move {
+        loop {
+            match claim.listener.accept().await {
+                Ok((stream, _)) => {
+                    tokio::spawn(answer_all(stream, show.clone()));
+                }
+                // Out of descriptors: those who hang on will go.
+                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
             }
-            // Out of descriptors: those who hang on will go.
-            Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
         }
-    }
+    })
 }
 
 async fn answer_all(stream: UnixStream, show: Show) {
@@ -204,63 +207,65 @@ async fn answer_all(stream: UnixStream, show: Show) {
 }
 
 /// Does what is asked of a show.
-pub async fn act(by: By, request: Request, show: &Show) -> Answer {
-    let command = match request {
-        Request::View => return Answer::View(Box::new(show.view())),
-        Request::Look { histories } => return Answer::View(Box::new(show.look(&histories))),
-        Request::Take { feed, line } => show.take_named(&feed, line.as_deref()),
-        Request::TakeTogether { takes } => {
-            let named = |(feed, line): &(String, String)| Ok((show.feed_named(feed)?, show.line_named(line)?));
-            takes.iter().map(named).collect::<Result<Vec<_>, _>>().map(Command::TakeTogether)
+pub fn act(by: By, request: Request, show: &Show) -> BoxFuture<'_, Answer> {
+    Box::pin(async move {
+        let command = match request {
+            Request::View => return Answer::View(Box::new(show.view())),
+            Request::Look { histories } => return Answer::View(Box::new(show.look(&histories))),
+            Request::Take { feed, line } => show.take_named(&feed, line.as_deref()),
+            Request::TakeTogether { takes } => {
+                let named = |(feed, line): &(String, String)| Ok((show.feed_named(feed)?, show.line_named(line)?));
+                takes.iter().map(named).collect::<Result<Vec<_>, _>>().map(Command::TakeTogether)
+            }
+            Request::Wall { wall, line } => show.wall_named(&wall, line.as_deref()),
+            Request::Key { key } => show.key_named(&key),
+            Request::Rota { name, order } => Ok(Command::Rota { name, order }),
+            Request::Next { feed, line } => show.next_named(&feed, &line),
+            Request::Hold { line } => show.hold_named(&line, true),
+            Request::Release { line } => show.hold_named(&line, false),
+            Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),
+            Request::Pictures { lines, fit, kept } => return pictures(show, &lines, fit, kept).await,
+            Request::Live { line, fit } => {
+                let fit = (fit.0.clamp(1, FIT_MOST), fit.1.clamp(1, FIT_MOST));
+                return match show.live_look(&line, fit) {
+                    Ok((view, still)) => {
+                        let picture = still.map(|still| PictureAnswer::of(line, &LinePicture { still, at_ms: unix_ms() }));
+                        Answer::Live { line: view, picture }
+                    }
+                    Err(refusal) => Answer::Refused { why: refusal.to_string() },
+                };
+            }
+            Request::StandIn { line, word } => {
+                return match show.stand_in(&line, &word) {
+                    Ok(said) => Answer::Done { said },
+                    Err(why) => Answer::Refused { why },
+                };
+            }
+            Request::Acknowledge { what } if what.is_empty() => Ok(Command::Acknowledge(Which::All)),
+            Request::Acknowledge { what } => {
+                let numbers = what.iter().map(|w| show.alarms_of(w)).collect::<Result<Vec<_>, _>>();
+                numbers.map(|all| Command::Acknowledge(Which::Numbers(all.concat())))
+            }
+            Request::Record { what, folder, each_s, bytes } => {
+                let settings = RecordSettings { folder, each: Duration::from_secs(each_s.max(1)), bytes };
+                return record(by, &what, &settings, show).await;
+            }
+            Request::EndRecordings { what } => {
+                let subjects: Result<Vec<_>, _> = what.iter().map(|name| show.subject_named(name)).collect();
+                subjects.map(|s| Command::EndRecordings((!s.is_empty()).then_some(s)))
+            }
+            Request::Reload => Ok(Command::Reload),
+            Request::Stop => Ok(Command::Stop),
+        };
+        let done = match command {
+            Ok(command) => show.execute(by, command).await,
+            Err(refusal) => Err(refusal),
+        };
+        match done {
+            Ok(done) => Answer::Done { said: done_words(&done, show.names()) },
+            Err(refusal) => Answer::Refused { why: refusal.to_string() },
         }
-        Request::Wall { wall, line } => show.wall_named(&wall, line.as_deref()),
-        Request::Key { key } => show.key_named(&key),
-        Request::Rota { name, order } => Ok(Command::Rota { name, order }),
-        Request::Next { feed, line } => show.next_named(&feed, &line),
-        Request::Hold { line } => show.hold_named(&line, true),
-        Request::Release { line } => show.hold_named(&line, false),
-        Request::Examine { line, on } => show.line_named(&line).map(|line| Command::Examine { line, on }),
-        Request::Pictures { lines, fit, kept } => return pictures(show, &lines, fit, kept).await,
-        Request::Live { line, fit } => {
-            let fit = (fit.0.clamp(1, FIT_MOST), fit.1.clamp(1, FIT_MOST));
-            return match show.live_look(&line, fit) {
-                Ok((view, still)) => {
-                    let picture = still.map(|still| PictureAnswer::of(line, &LinePicture { still, at_ms: unix_ms() }));
-                    Answer::Live { line: view, picture }
-                }
-                Err(refusal) => Answer::Refused { why: refusal.to_string() },
-            };
-        }
-        Request::StandIn { line, word } => {
-            return match show.stand_in(&line, &word) {
-                Ok(said) => Answer::Done { said },
-                Err(why) => Answer::Refused { why },
-            };
-        }
-        Request::Acknowledge { what } if what.is_empty() => Ok(Command::Acknowledge(Which::All)),
-        Request::Acknowledge { what } => {
-            let numbers = what.iter().map(|w| show.alarms_of(w)).collect::<Result<Vec<_>, _>>();
-            numbers.map(|all| Command::Acknowledge(Which::Numbers(all.concat())))
-        }
-        Request::Record { what, folder, each_s, bytes } => {
-            let settings = RecordSettings { folder, each: Duration::from_secs(each_s.max(1)), bytes };
-            return record(by, &what, &settings, show).await;
-        }
-        Request::EndRecordings { what } => {
-            let subjects: Result<Vec<_>, _> = what.iter().map(|name| show.subject_named(name)).collect();
-            subjects.map(|s| Command::EndRecordings((!s.is_empty()).then_some(s)))
-        }
-        Request::Reload => Ok(Command::Reload),
-        Request::Stop => Ok(Command::Stop),
-    };
-    let done = match command {
-        Ok(command) => show.execute(by, command).await,
-        Err(refusal) => Err(refusal),
-    };
-    match done {
-        Ok(done) => Answer::Done { said: done_words(&done, show.names()) },
-        Err(refusal) => Answer::Refused { why: refusal.to_string() },
-    }
+    })
 }
 
 /// Begins to record these in turn, up to the first that cannot be; none where a name is unknown.
@@ -334,15 +339,17 @@ impl Client {
     ///
     /// # Errors
     /// No answer within 8 s, or one that is not understood.
-    pub async fn ask(&mut self, request: &Request) -> Result<Answer, ControlError> {
-        let text = message::line(request).ok_or(ControlError::Strange)?;
-        self.write.write_all(text.as_bytes()).await.map_err(ControlError::Silent)?;
-        let line = tokio::time::timeout(PATIENCE, self.lines.next_line())
-            .await
-            .map_err(|_| ControlError::Silent(io::ErrorKind::TimedOut.into()))?
-            .map_err(ControlError::Silent)?
-            .ok_or_else(|| ControlError::Silent(io::ErrorKind::UnexpectedEof.into()))?;
-        message::read_answer(&line).ok_or(ControlError::Strange)
+    pub fn ask<'a>(&'a mut self, request: &'a Request) -> BoxFuture<'a, Result<Answer, ControlError>> {
+        Box::pin(async move {
+            let text = message::line(request).ok_or(ControlError::Strange)?;
+            self.write.write_all(text.as_bytes()).await.map_err(ControlError::Silent)?;
+            let line = tokio::time::timeout(PATIENCE, self.lines.next_line())
+                .await
+                .map_err(|_| ControlError::Silent(io::ErrorKind::TimedOut.into()))?
+                .map_err(ControlError::Silent)?
+                .ok_or_else(|| ControlError::Silent(io::ErrorKind::UnexpectedEof.into()))?;
+            message::read_answer(&line).ok_or(ControlError::Strange)
+        })
     }
 }
 

@@ -14,6 +14,7 @@ mod shipped;
 
 pub use encode::{Frame, Loop, encode_loop};
 use frames::Frames;
+use futures_core::future::BoxFuture;
 pub use head::{Head, Place};
 pub use manners::{Counts, Manner};
 pub use named::{NamedCamera, NamedCameraSettings, start_named};
@@ -122,32 +123,34 @@ impl Camera {
 ///
 /// # Errors
 /// The encoder refuses the size, or the way out cannot be opened.
-pub async fn start(settings: CameraSettings, base: &Path, stop: Stop) -> Result<Camera, SimError> {
-    let (outlet, status) = (Outlet::new(), LinkStatus::new());
-    let frames = Frames::of(&settings, None, &status).await?;
-    let way = Way {
-        name: settings.name.clone(),
-        link: settings.to.clone(),
-        flow: Flow::Out(outlet.clone().into()),
-        status: status.clone(),
-        stave: None,
-        shard: None,
-    };
-    let (end, way_stop) = Stop::new();
-    let ways = open_ways(vec![way], settings.latency, base, &way_stop, &Stop::given()).await?;
-    let task = tokio::spawn(async move {
-        play(settings, frames, outlet.clone(), true, stop).await;
-        // The last picture goes out whole.
-        outlet.end();
-        let sent = async {
-            for way in ways {
-                way.ended().await;
-            }
+pub fn start(settings: CameraSettings, base: &Path, stop: Stop) -> BoxFuture<'_, Result<Camera, SimError>> {
+    Box::pin(async move {
+        let (outlet, status) = (Outlet::new(), LinkStatus::new());
+        let frames = Frames::of(&settings, None, &status).await?;
+        let way = Way {
+            name: settings.name.clone(),
+            link: settings.to.clone(),
+            flow: Flow::Out(outlet.clone().into()),
+            status: status.clone(),
+            stave: None,
+            shard: None,
         };
-        let _ = tokio::time::timeout(LAST_PICTURE, sent).await;
-        end.now();
-    });
-    Ok(Camera { status, task })
+        let (end, way_stop) = Stop::new();
+        let ways = open_ways(vec![way], settings.latency, base, &way_stop, &Stop::given()).await?;
+        let task = tokio::spawn(async move {
+            play(settings, frames, outlet.clone(), true, stop).await;
+            // The last picture goes out whole.
+            outlet.end();
+            let sent = async {
+                for way in ways {
+                    way.ended().await;
+                }
+            };
+            let _ = tokio::time::timeout(LAST_PICTURE, sent).await;
+            end.now();
+        });
+        Ok(Camera { status, task })
+    })
 }
 
 /// For what has been sent to arrive, once stopped.

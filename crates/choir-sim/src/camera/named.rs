@@ -17,6 +17,7 @@ use choir_proto::{
     h26x::Stamp,
     stave::{CameraVerb, Grade, SoundOffer, StreamOffer, Track},
 };
+use futures_core::future::BoxFuture;
 use std::{
     path::PathBuf,
     sync::Arc,
@@ -107,37 +108,39 @@ struct Outgoing {
 ///
 /// # Errors
 /// The encoder refuses a size, or the LAN cannot be had.
-pub async fn start_named(settings: NamedCameraSettings, stop: Stop) -> Result<NamedCamera, SimError> {
-    let head = Arc::new(Head::default());
-    let base = CameraSettings { constant: false, ..settings.picture };
-    let mut wanted = vec![(Grade::LongGop, base.clone())];
-    if let Some(bitrate) = settings.intra {
-        // Filled up to its rate, since a scene that is drawn needs less.
-        wanted.insert(0, (Grade::Intra, CameraSettings { bitrate, keyframe: 0.0, padded: true, h265: false, ..base.clone() }));
-    }
-    if let Some(size) = settings.sub {
-        wanted.push((Grade::Sub, CameraSettings { size, bitrate: Bitrate(500_000), h265: false, ..base.clone() }));
-    }
-    let status = LinkStatus::new();
-    let (mut outgoing, mut streams) = (Vec::new(), Vec::new());
-    for (grade, picture) in wanted {
-        let frames = Frames::of(&picture, settings.turns.then_some(&head), &status).await?;
-        let channels = (grade == Grade::Intra).then_some(settings.channels);
-        let (units, taken) = mpsc::channel(WAITING);
-        streams.push(StreamPlan::Made(Box::new(offer(grade, &picture, channels)), taken));
-        outgoing.push(Outgoing { settings: picture, frames, units, channels, spent: 0 });
-    }
-    let node = Node::join(&settings.lan, Identity::passing()?, &settings.base, &settings.name, true, &stop).await?;
-    let mut tasks = Vec::new();
-    let camera = settings.turns.then(|| {
-        let (desk, orders) = mpsc::channel(4);
-        tasks.push(tokio::spawn(obey(head.clone(), orders)));
-        desk
-    });
-    let plan = SourcePlan { name: settings.name, streams, camera, group: None, carries: None, status: status.clone() };
-    tasks.push(node.spawn_source(plan, stop.clone()));
-    tasks.push(tokio::spawn(play(outgoing, base.rate, stop)));
-    Ok(NamedCamera { node, status, head, tasks })
+pub fn start_named(settings: NamedCameraSettings, stop: Stop) -> BoxFuture<'static, Result<NamedCamera, SimError>> {
+    Box::pin(async move {
+        let head = Arc::new(Head::default());
+        let base = CameraSettings { constant: false, ..settings.picture };
+        let mut wanted = vec![(Grade::LongGop, base.clone())];
+        if let Some(bitrate) = settings.intra {
+            // Filled up to its rate, since a scene that is drawn needs less.
+            wanted.insert(0, (Grade::Intra, CameraSettings { bitrate, keyframe: 0.0, padded: true, h265: false, ..base.clone() }));
+        }
+        if let Some(size) = settings.sub {
+            wanted.push((Grade::Sub, CameraSettings { size, bitrate: Bitrate(500_000), h265: false, ..base.clone() }));
+        }
+        let status = LinkStatus::new();
+        let (mut outgoing, mut streams) = (Vec::new(), Vec::new());
+        for (grade, picture) in wanted {
+            let frames = Frames::of(&picture, settings.turns.then_some(&head), &status).await?;
+            let channels = (grade == Grade::Intra).then_some(settings.channels);
+            let (units, taken) = mpsc::channel(WAITING);
+            streams.push(StreamPlan::Made(Box::new(offer(grade, &picture, channels)), taken));
+            outgoing.push(Outgoing { settings: picture, frames, units, channels, spent: 0 });
+        }
+        let node = Node::join(&settings.lan, Identity::passing()?, &settings.base, &settings.name, true, &stop).await?;
+        let mut tasks = Vec::new();
+        let camera = settings.turns.then(|| {
+            let (desk, orders) = mpsc::channel(4);
+            tasks.push(tokio::spawn(obey(head.clone(), orders)));
+            desk
+        });
+        let plan = SourcePlan { name: settings.name, streams, camera, group: None, carries: None, status: status.clone() };
+        tasks.push(node.spawn_source(plan, stop.clone()));
+        tasks.push(tokio::spawn(play(outgoing, base.rate, stop)));
+        Ok(NamedCamera { node, status, head, tasks })
+    })
 }
 
 fn offer(grade: Grade, s: &CameraSettings, channels: Option<u8>) -> StreamOffer {

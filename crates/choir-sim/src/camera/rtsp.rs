@@ -9,6 +9,7 @@ use crate::SimError;
 use choir_host::Stop;
 use choir_ports::{LinkStatus, Outlet, ServePlan, spawn_server, units_of};
 use choir_proto::rtsp::Credentials;
+use futures_core::future::BoxFuture;
 use std::{
     net::{IpAddr, SocketAddr},
     sync::Arc,
@@ -58,31 +59,34 @@ impl RtspCamera {
 ///
 /// # Errors
 /// The encoder refuses a size, or the address cannot be had.
-pub async fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> Result<RtspCamera, SimError> {
-    let RtspCameraSettings { listen, main, sub, credentials, group, manners, head } = settings;
-    let who = main.name.clone();
-    let counts = Arc::new(Counts::default());
-    let mut plans = Vec::new();
-    let mut players = Vec::new();
-    let mut statuses = Vec::new();
-    for (n, (path, mut picture)) in [("main", Some(main)), ("sub", sub)].into_iter().filter_map(|(p, s)| Some((p, s?))).enumerate() {
-        picture.constant = false;
-        let (outlet, status) = (Outlet::new(), LinkStatus::new());
-        let frames = Frames::of(&picture, head.as_ref(), &status).await?;
-        plans.push(ServePlan {
-            path: path.into(),
-            credentials: credentials.clone().filter(|_| !manners.iter().any(Manner::asks_itself)),
-            group: group.map(|(ip, port)| (ip, port + 10 * n as u16)),
-            interface: Some(listen.ip()).filter(|ip| !ip.is_unspecified()),
-            ttl: None,
-            outlet: units_of(outlet.clone(), stop.clone()),
-            status: status.clone(),
-        });
-        statuses.push(status);
-        players.push((picture, frames, outlet));
-    }
-    let options = options(&manners, credentials, &counts);
-    let (addr, mut tasks) = spawn_server(listen, plans, options, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
-    tasks.extend(players.into_iter().map(|(picture, frames, outlet)| tokio::spawn(play(picture, frames, outlet, false, stop.clone()))));
-    Ok(RtspCamera { addr, statuses, counts, tasks })
+pub fn start_rtsp(settings: RtspCameraSettings, stop: Stop) -> BoxFuture<'static, Result<RtspCamera, SimError>> {
+    Box::pin(async move {
+        let RtspCameraSettings { listen, main, sub, credentials, group, manners, head } = settings;
+        let who = main.name.clone();
+        let counts = Arc::new(Counts::default());
+        let mut plans = Vec::new();
+        let mut players = Vec::new();
+        let mut statuses = Vec::new();
+        for (n, (path, mut picture)) in [("main", Some(main)), ("sub", sub)].into_iter().filter_map(|(p, s)| Some((p, s?))).enumerate() {
+            picture.constant = false;
+            let (outlet, status) = (Outlet::new(), LinkStatus::new());
+            let frames = Frames::of(&picture, head.as_ref(), &status).await?;
+            plans.push(ServePlan {
+                path: path.into(),
+                credentials: credentials.clone().filter(|_| !manners.iter().any(Manner::asks_itself)),
+                group: group.map(|(ip, port)| (ip, port + 10 * n as u16)),
+                interface: Some(listen.ip()).filter(|ip| !ip.is_unspecified()),
+                ttl: None,
+                outlet: units_of(outlet.clone(), stop.clone()),
+                status: status.clone(),
+            });
+            statuses.push(status);
+            players.push((picture, frames, outlet));
+        }
+        let options = options(&manners, credentials, &counts);
+        let (addr, mut tasks) =
+            spawn_server(listen, plans, options, &stop).map_err(|cause| SimError::Address { who, addr: listen, cause })?;
+        tasks.extend(players.into_iter().map(|(picture, frames, outlet)| tokio::spawn(play(picture, frames, outlet, false, stop.clone()))));
+        Ok(RtspCamera { addr, statuses, counts, tasks })
+    })
 }

@@ -28,6 +28,7 @@ use choir_core::{
     units::Bitrate,
 };
 use choir_host::Stop;
+use futures_core::future::BoxFuture;
 use state::{Shared, State};
 use std::{
     net::SocketAddr,
@@ -104,12 +105,14 @@ pub(crate) enum Turn {
 ///
 /// # Errors
 /// An address cannot be had, or the encoder refuses a size.
-pub async fn start(settings: Settings, stop: Stop) -> Result<SimDevice, SimError> {
-    let shared = Arc::new(Shared::new(settings));
-    let (ready, is_ready) = oneshot::channel();
-    let task = tokio::spawn(lives(shared.clone(), stop, ready));
-    is_ready.await.unwrap_or_else(|_| Err(SimError::Encoder { who: "device".into(), what: "it stopped while it started".into() }))?;
-    Ok(SimDevice { shared, task })
+pub fn start(settings: Settings, stop: Stop) -> BoxFuture<'static, Result<SimDevice, SimError>> {
+    Box::pin(async move {
+        let shared = Arc::new(Shared::new(settings));
+        let (ready, is_ready) = oneshot::channel();
+        let task = tokio::spawn(lives(shared.clone(), stop, ready));
+        is_ready.await.unwrap_or_else(|_| Err(SimError::Encoder { who: "device".into(), what: "it stopped while it started".into() }))?;
+        Ok(SimDevice { shared, task })
+    })
 }
 
 async fn lives(shared: Arc<Shared>, mut stop: Stop, ready: oneshot::Sender<Result<(), SimError>>) {

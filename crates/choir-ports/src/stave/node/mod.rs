@@ -22,6 +22,7 @@ use choir_core::facts::Notice;
 use choir_core::stave::StaveSettings;
 use choir_host::{Stop, clock::unix_ms, lock, secrets};
 use choir_proto::stave::{CameraVerb, Hello, NodeEntry, OPEN_GROUP, PORT, SharedKey, Speaker, StreamOffer, TallyBook, Unique};
+use futures_core::future::BoxFuture;
 use quinn::{Connection, Endpoint, VarInt};
 use socket2::{Domain, Protocol, Socket, Type};
 use std::{
@@ -154,52 +155,54 @@ impl Node {
     ///
     /// # Errors
     /// The port cannot be had.
-    pub async fn start(plan: NodePlan, stop: &Stop) -> Result<Self, StaveError> {
-        let Configs { endpoint: config, server, client } = tls::configs(&plan.identity)?;
-        let socket = match plan.port {
-            Some(port) => open((plan.ip, port).into()),
-            // The usual one is for networks where a firewall must be told; another serves as well.
-            None => open((plan.ip, PORT).into()).or_else(|_| open((plan.ip, 0).into())),
-        };
-        let wanted = SocketAddr::new(plan.ip, plan.port.unwrap_or(PORT));
-        let failed = |e| StaveError::Open(wanted, e);
-        let socket = socket.map_err(failed)?;
-        let mut endpoint = Endpoint::new(config, Some(server), socket, Arc::new(quinn::TokioRuntime)).map_err(failed)?;
-        endpoint.set_default_client_config(client);
-        let at = endpoint.local_addr().map_err(failed)?;
-        // The same links twice are two nodes: the second has another port, and with it another
-        // number.
-        let number = match plan.port {
-            None if at.port() != PORT => plan.identity.number(&format!("{} {}", plan.seed, at.port())),
-            _ => plan.identity.number(&plan.seed),
-        };
-        let hello = Hello {
-            versions: Vec::new(),
-            machine: plan.machine.clone(),
-            node: number,
-            boot: unix_ms(),
-            group: plan.group,
-            features: Vec::new(),
-            proof: None,
-        };
-        let node = Self(Arc::new(Inner {
-            caller: Caller::new(endpoint, at, hello, plan.key),
-            wanted: plan.machine,
-            pins: plan.receivers,
-            sources: Mutex::default(),
-            receivers: Mutex::default(),
-            next: AtomicU64::new(1),
-            telling: Pace::new(serve::TELL_EVERY),
-            publishing: Pace::new(sources::PUBLISH_EVERY),
-            directory: watch::channel(BTreeMap::new()).0,
-            keeps_directory: false.into(),
-            roster: Mutex::default(),
-            tasks: Mutex::default(),
-            turns: Turns::default(),
-        }));
-        let task = tokio::spawn(serve::accept(node.clone(), stop.clone()));
-        lock(&node.0.tasks).push(task);
-        Ok(node)
+    pub fn start(plan: NodePlan, stop: &Stop) -> BoxFuture<'_, Result<Self, StaveError>> {
+        Box::pin(async move {
+            let Configs { endpoint: config, server, client } = tls::configs(&plan.identity)?;
+            let socket = match plan.port {
+                Some(port) => open((plan.ip, port).into()),
+                // The usual one is for networks where a firewall must be told; another serves as well.
+                None => open((plan.ip, PORT).into()).or_else(|_| open((plan.ip, 0).into())),
+            };
+            let wanted = SocketAddr::new(plan.ip, plan.port.unwrap_or(PORT));
+            let failed = |e| StaveError::Open(wanted, e);
+            let socket = socket.map_err(failed)?;
+            let mut endpoint = Endpoint::new(config, Some(server), socket, Arc::new(quinn::TokioRuntime)).map_err(failed)?;
+            endpoint.set_default_client_config(client);
+            let at = endpoint.local_addr().map_err(failed)?;
+            // The same links twice are two nodes: the second has another port, and with it another
+            // number.
+            let number = match plan.port {
+                None if at.port() != PORT => plan.identity.number(&format!("{} {}", plan.seed, at.port())),
+                _ => plan.identity.number(&plan.seed),
+            };
+            let hello = Hello {
+                versions: Vec::new(),
+                machine: plan.machine.clone(),
+                node: number,
+                boot: unix_ms(),
+                group: plan.group,
+                features: Vec::new(),
+                proof: None,
+            };
+            let node = Self(Arc::new(Inner {
+                caller: Caller::new(endpoint, at, hello, plan.key),
+                wanted: plan.machine,
+                pins: plan.receivers,
+                sources: Mutex::default(),
+                receivers: Mutex::default(),
+                next: AtomicU64::new(1),
+                telling: Pace::new(serve::TELL_EVERY),
+                publishing: Pace::new(sources::PUBLISH_EVERY),
+                directory: watch::channel(BTreeMap::new()).0,
+                keeps_directory: false.into(),
+                roster: Mutex::default(),
+                tasks: Mutex::default(),
+                turns: Turns::default(),
+            }));
+            let task = tokio::spawn(serve::accept(node.clone(), stop.clone()));
+            lock(&node.0.tasks).push(task);
+            Ok(node)
+        })
     }
 
     /// Opens it by the settings of a sheet whose folder is `base`, and begins to look for other
@@ -207,20 +210,22 @@ impl Node {
     ///
     /// # Errors
     /// As [`NodePlan::of`] and [`Node::start`].
-    pub async fn join(
-        s: &StaveSettings,
+    pub fn join<'a>(
+        s: &'a StaveSettings,
         identity: Identity,
-        base: &Path,
-        what: &str,
+        base: &'a Path,
+        what: &'a str,
         announce: bool,
-        stop: &Stop,
-    ) -> Result<Self, StaveError> {
-        let seed = format!("{what} {:?} {:?} {:?}", s.machine, s.address, s.port);
-        let node = Self::start(NodePlan::of(s, identity, base, &seed)?, stop).await?;
-        let lan = s.discover.then(|| LanPlan::by(s.address));
-        let ways = Ways { lan, nodes: s.nodes.clone(), directory: s.directory, pins: s.sources.clone(), announce };
-        node.seek(ways, stop);
-        Ok(node)
+        stop: &'a Stop,
+    ) -> BoxFuture<'a, Result<Self, StaveError>> {
+        Box::pin(async move {
+            let seed = format!("{what} {:?} {:?} {:?}", s.machine, s.address, s.port);
+            let node = Self::start(NodePlan::of(s, identity, base, &seed)?, stop).await?;
+            let lan = s.discover.then(|| LanPlan::by(s.address));
+            let ways = Ways { lan, nodes: s.nodes.clone(), directory: s.directory, pins: s.sources.clone(), announce };
+            node.seek(ways, stop);
+            Ok(node)
+        })
     }
 
     /// What it calls others by.
