@@ -173,7 +173,7 @@ pub fn check<'a>(
                 let Some(v) = view.lines.iter().find(|v| v.name == line.name) else { continue };
                 let watch = watches.entry((false, line.name.clone(), 0)).or_default();
                 watch.update(now, &v.link, Some((&v.media, v.delay_ms)), &patience);
-                // What plays or is drawn only when somebody wants it does so for whoever examines it.
+                // What plays or is drawn only when wanted does so for whoever examines it.
                 if (line.from.rests() || watch.seen.picture.is_some()) && !examined.contains(&line.name) {
                     examined.push(line.name.clone());
                     watched.examine(&line.name, true).await;

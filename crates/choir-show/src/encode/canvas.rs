@@ -1,23 +1,19 @@
 //! How pictures get another size.
 
 use crate::{planes::Planes, still::filling};
-use fast_image_resize::{
-    FilterType, ResizeAlg, ResizeOptions, Resizer,
-    images::{TypedCroppedImageMut, TypedImage, TypedImageRef},
-    pixels::U8,
-};
+use choir_scale::Scaler;
 
 /// Gives pictures one size.
 pub(crate) struct Canvas {
     size: (usize, usize),
     stretch: bool,
-    resizer: Resizer,
+    scaler: Scaler,
 }
 
 impl Canvas {
     /// Of this size; pictures of another shape get bars, unless they are to be stretched.
     pub fn new(size: (usize, usize), stretch: bool) -> Self {
-        Self { size, stretch, resizer: Resizer::new() }
+        Self { size, stretch, scaler: Scaler::default() }
     }
 
     /// The picture in this size; none where that cannot be.
@@ -30,15 +26,10 @@ impl Canvas {
         let (w, h) = (even(w, self.size.0), even(h, self.size.1));
         // Colour has half the places.
         let (x, y) = ((self.size.0 - w) / 4 * 2, (self.size.1 - h) / 4 * 2);
-        let options = ResizeOptions::new().resize_alg(ResizeAlg::Convolution(FilterType::Bilinear));
         let mut to = Planes::black(self.size);
         for (n, (from, to)) in picture.parts.iter().zip(&mut to.parts).enumerate() {
-            let part = |pixels: usize| if n == 0 { pixels } else { pixels / 2 } as u32;
-            // Of one kind of pixels: without it all kinds that there are would be compiled here.
-            let from = TypedImageRef::<U8>::from_buffer(part(picture.size.0), part(picture.size.1), from).ok()?;
-            let whole = TypedImage::from_buffer(part(self.size.0), part(self.size.1), to).ok()?;
-            let mut inside = TypedCroppedImageMut::new(whole, part(x), part(y), part(w), part(h)).ok()?;
-            self.resizer.resize_typed(&from, &mut inside, &options).ok()?;
+            let part = |(x, y): (usize, usize)| if n == 0 { (x, y) } else { (x / 2, y / 2) };
+            self.scaler.plane((from, part(picture.size)), (to, part(self.size)), (part((x, y)), part((w, h)))).ok()?;
         }
         Some(to)
     }

@@ -4,11 +4,7 @@
 use crate::planes::Planes;
 use choir_core::model::{Corner, Overlay, Shows};
 use choir_host::clock::{time_of_day, unix_ms};
-use fast_image_resize::{
-    FilterType, ResizeAlg, ResizeOptions, Resizer,
-    images::{TypedImage, TypedImageRef},
-    pixels::U8x4,
-};
+use choir_scale::{ScaleError, Scaler};
 use font8x8::{BASIC_FONTS, UnicodeFonts};
 use std::{fs::File, io::BufReader, path::Path};
 
@@ -78,7 +74,7 @@ fn draw(overlay: &Overlay, picture: (usize, usize), base: &Path, second: u64) ->
     let layer = match &overlay.shows {
         Shows::Image(path) => {
             let file = base.join(path);
-            let read = read_png(&file).and_then(|image| scaled(&image, (picture.0, height)));
+            let read = read_png(&file).and_then(|image| scaled(&image, (picture.0, height)).map_err(|e| e.to_string()));
             read.map_err(|e| format!("the overlay {}: {e}", file.display()))?
         }
         Shows::Text(text) => letters(text, height, picture.0),
@@ -115,14 +111,9 @@ fn read_png(file: &Path) -> Result<Layer, String> {
 }
 
 /// As large as fits, with its shape.
-fn scaled(layer: &Layer, fit: (usize, usize)) -> Result<Layer, String> {
-    let (w, h) = crate::still::filling(layer.size, fit);
-    let mut rgba = vec![0; w * h * 4];
-    let from = TypedImageRef::<U8x4>::from_buffer(layer.size.0 as u32, layer.size.1 as u32, &layer.rgba).map_err(|e| e.to_string())?;
-    let mut to = TypedImage::from_buffer(w as u32, h as u32, &mut rgba).map_err(|e| e.to_string())?;
-    let options = ResizeOptions::new().resize_alg(ResizeAlg::Convolution(FilterType::CatmullRom));
-    Resizer::new().resize_typed(&from, &mut to, &options).map_err(|e| e.to_string())?;
-    Ok(Layer { size: (w, h), rgba })
+fn scaled(layer: &Layer, fit: (usize, usize)) -> Result<Layer, ScaleError> {
+    let size = crate::still::filling(layer.size, fit);
+    Ok(Layer { size, rgba: Scaler::default().rgba(&layer.rgba, layer.size, size)? })
 }
 
 /// Words on a band of this height, as many letters as are as wide as `most`.

@@ -160,7 +160,7 @@ impl Node {
             let Configs { endpoint: config, server, client } = tls::configs(&plan.identity)?;
             let socket = match plan.port {
                 Some(port) => open((plan.ip, port).into()),
-                // The usual one is for networks where a firewall must be told; another serves as well.
+                // The usual one is for networks where a firewall must be told; others do as well.
                 None => open((plan.ip, PORT).into()).or_else(|_| open((plan.ip, 0).into())),
             };
             let wanted = SocketAddr::new(plan.ip, plan.port.unwrap_or(PORT));
