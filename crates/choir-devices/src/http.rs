@@ -1,6 +1,7 @@
 //! One HTTP request to a device: bounded in time and size.
 
 use bytes::Bytes;
+use futures_core::future::BoxFuture;
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::{Request, header};
 use hyper_util::rt::TokioIo;
@@ -80,36 +81,38 @@ async fn exchange(at: SocketAddr, ask: Ask<'_>) -> Result<HttpAnswer, HttpError>
 }
 
 /// Asks on a connection that is open already.
-pub(crate) async fn exchange_on(stream: TcpStream, at: SocketAddr, ask: Ask<'_>) -> Result<HttpAnswer, HttpError> {
-    let strange = |e: &dyn std::fmt::Display| HttpError::Strange(e.to_string());
-    let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| strange(&e))?;
-    let mut request = Request::builder().uri(ask.path).header(header::HOST, at.to_string()).header(header::CONNECTION, "close");
-    if let Some(a) = ask.authorization {
-        request = request.header(header::AUTHORIZATION, a);
-    }
-    let request = match ask.post {
-        Some((kind, body)) => request.method("POST").header(header::CONTENT_TYPE, kind).body(Full::new(Bytes::from(body))),
-        None => request.method("GET").body(Full::default()),
-    };
-    let request = request.map_err(|e| strange(&e))?;
-    let exchange = async {
-        let response = sender.send_request(request).await.map_err(|e| strange(&e))?;
-        let (parts, body) = response.into_parts();
-        let body = Limited::new(body, ANSWER_MAX).collect().await.map_err(|e| strange(&e))?.to_bytes();
-        Ok(HttpAnswer { status: parts.status.as_u16(), headers: parts.headers, body })
-    };
-    // The connection is worked on by whoever waits for the answer, so that nothing outlives it.
-    tokio::pin!(exchange, connection);
-    tokio::select! {
-        answer = &mut exchange => answer,
-        ended = &mut connection => {
-            // It may have ended because all has come.
-            match ended {
-                Ok(()) => exchange.await,
-                Err(e) => Err(strange(&e)),
+pub(crate) fn exchange_on(stream: TcpStream, at: SocketAddr, ask: Ask<'_>) -> BoxFuture<'_, Result<HttpAnswer, HttpError>> {
+    Box::pin(async move {
+        let strange = |e: &dyn std::fmt::Display| HttpError::Strange(e.to_string());
+        let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| strange(&e))?;
+        let mut request = Request::builder().uri(ask.path).header(header::HOST, at.to_string()).header(header::CONNECTION, "close");
+        if let Some(a) = ask.authorization {
+            request = request.header(header::AUTHORIZATION, a);
+        }
+        let request = match ask.post {
+            Some((kind, body)) => request.method("POST").header(header::CONTENT_TYPE, kind).body(Full::new(Bytes::from(body))),
+            None => request.method("GET").body(Full::default()),
+        };
+        let request = request.map_err(|e| strange(&e))?;
+        let exchange = async {
+            let response = sender.send_request(request).await.map_err(|e| strange(&e))?;
+            let (parts, body) = response.into_parts();
+            let body = Limited::new(body, ANSWER_MAX).collect().await.map_err(|e| strange(&e))?.to_bytes();
+            Ok(HttpAnswer { status: parts.status.as_u16(), headers: parts.headers, body })
+        };
+        // The connection is worked on by whoever waits for the answer, so that nothing outlives it.
+        tokio::pin!(exchange, connection);
+        tokio::select! {
+            answer = &mut exchange => answer,
+            ended = &mut connection => {
+                // It may have ended because all has come.
+                match ended {
+                    Ok(()) => exchange.await,
+                    Err(e) => Err(strange(&e)),
+                }
             }
         }
-    }
+    })
 }
 
 #[cfg(test)]

@@ -117,10 +117,14 @@ impl Visca {
         let port = port.unwrap_or(if control == Control::Visca { header::PORT } else { BARE_PORT });
         let at = SocketAddr::new(ip, port);
         let wire = Wire::open(at, control).await.map_err(|cause| ViscaError::Socket { at, cause })?;
+        Ok(Self::over(wire, at, control, camera))
+    }
+
+    fn over(wire: Wire, at: SocketAddr, control: Control, camera: u8) -> Self {
         let carrier = if control == Control::Visca { Carrier::Ip } else { Carrier::Raw };
         let (orders, rx) = mpsc::channel(ORDERS);
         tokio::spawn(run(wire, at, control, Controller::new(carrier, camera, Instant::now()), rx));
-        Ok(Self { at, orders })
+        Self { at, orders }
     }
 
     /// Where it is.

@@ -103,25 +103,8 @@ pub async fn find(
     }
     let _ = events.send(FindEvent::Begun).await;
     let addresses: Arc<[Ipv4Addr]> = scan.addresses.into();
-    helpers.spawn(neighbours::watch(addresses.clone(), signs.clone(), answers));
-    let mut sweep = JoinSet::new();
-    let places = Arc::new(Semaphore::new(HOSTS_AT_ONCE));
-    let (feeding, fed_pacer, fed_signs) = (addresses.clone(), pacer.clone(), signs.clone());
-    sweep.spawn(async move {
-        let mut hosts = JoinSet::new();
-        for ip in feeding.iter().copied() {
-            let Ok(place) = places.clone().acquire_owned().await else { return };
-            let (pacer, signs) = (fed_pacer.clone(), fed_signs.clone());
-            hosts.spawn(async move {
-                let alive = probe::host(ip, &pacer, &signs).await;
-                let _ = signs.send(Sign::Asked(alive)).await;
-                drop(place);
-            });
-            // What is done is let go of, so that memory does not grow with the range.
-            while hosts.try_join_next().is_some() {}
-        }
-        while hosts.join_next().await.is_some() {}
-    });
+    neighbours::start(addresses.clone(), signs.clone(), answers, &mut helpers);
+    let mut sweep = start_sweep(&addresses, &pacer, &signs);
     let mut result = FindResult::default();
     let start = Instant::now();
     let mut end: Option<Instant> = None;
@@ -161,9 +144,8 @@ pub async fn find(
             Some(Sign::At(ip, port)) => {
                 if addresses.binary_search(&ip).is_ok() && !probe::asks(port) && !looked.contains(&(ip, port)) && looked.len() < 1024 {
                     looked.push((ip, port));
-                    let (pacer, signs) = (pacer.clone(), signs.clone());
                     end = None;
-                    sweep.spawn(async move { probe::web(ip, port, &pacer, &signs).await });
+                    start_web(ip, port, &pacer, &signs, &mut sweep);
                 }
             }
             Some(Sign::Note(text)) => {
@@ -174,6 +156,35 @@ pub async fn find(
     }
     result.devices = table.all();
     Ok(result)
+}
+
+/// Asks all addresses.
+fn start_sweep(addresses: &Arc<[Ipv4Addr]>, pacer: &Arc<Pacer>, signs: &Signs) -> JoinSet<()> {
+    let mut sweep = JoinSet::new();
+    let places = Arc::new(Semaphore::new(HOSTS_AT_ONCE));
+    let (addresses, pacer, signs) = (addresses.clone(), pacer.clone(), signs.clone());
+    sweep.spawn(async move {
+        let mut hosts = JoinSet::new();
+        for ip in addresses.iter().copied() {
+            let Ok(place) = places.clone().acquire_owned().await else { return };
+            let (pacer, signs) = (pacer.clone(), signs.clone());
+            hosts.spawn(async move {
+                let alive = probe::host(ip, &pacer, &signs).await;
+                let _ = signs.send(Sign::Asked(alive)).await;
+                drop(place);
+            });
+            // What is done is let go of, so that memory does not grow with the range.
+            while hosts.try_join_next().is_some() {}
+        }
+        while hosts.join_next().await.is_some() {}
+    });
+    sweep
+}
+
+/// Asks at a port beside the usual ones.
+fn start_web(ip: Ipv4Addr, port: u16, pacer: &Arc<Pacer>, signs: &Signs, sweep: &mut JoinSet<()>) {
+    let (pacer, signs) = (pacer.clone(), signs.clone());
+    sweep.spawn(async move { probe::web(ip, port, &pacer, &signs).await });
 }
 
 /// Who has this address, in words; `None` when nobody answers there.

@@ -5,7 +5,7 @@ use super::{Sign, Signs};
 use choir_core::find::Evidence;
 use socket2::{Domain, Protocol, Socket, Type};
 use std::{fs, io::Read, net::Ipv4Addr, sync::Arc, time::Duration};
-use tokio::io::unix::AsyncFd;
+use tokio::{io::unix::AsyncFd, task::JoinSet};
 
 const TABLE: &str = "/proc/net/arp";
 const LOOK_EVERY: Duration = Duration::from_millis(300);
@@ -59,8 +59,10 @@ impl Answers {
 }
 
 /// Watches both for the addresses that are asked (in order), for ever.
-pub(super) async fn watch(asked: Arc<[Ipv4Addr]>, signs: Signs, answers: Answers) {
-    tokio::join!(watch_table(&asked, &signs), watch_answers(&asked, &signs, answers));
+pub(super) fn start(asked: Arc<[Ipv4Addr]>, signs: Signs, answers: Answers, helpers: &mut JoinSet<()>) {
+    helpers.spawn(async move {
+        tokio::join!(watch_table(&asked, &signs), watch_answers(&asked, &signs, answers));
+    });
 }
 
 async fn tell(asked: &[Ipv4Addr], ip: Ipv4Addr, mac: String, signs: &Signs) {
