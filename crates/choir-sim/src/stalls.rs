@@ -16,6 +16,10 @@ const STEP: Duration = Duration::from_millis(2);
 const STALL: Duration = Duration::from_millis(8);
 /// Times that a disturbed test is run.
 const ATTEMPTS: u32 = 4;
+/// So long must the machine run without a stall before a disturbed test is run again.
+const QUIET: Duration = Duration::from_secs(3);
+/// A machine that never does is not waited for any longer.
+const QUIET_WAIT: Duration = Duration::from_secs(30);
 
 /// A thread that does nothing but sleep, and notes how late it wakes.
 #[derive(Debug)]
@@ -74,7 +78,10 @@ pub fn on_time(name: &'static str, check: impl FnOnce()) {
 /// # Panics
 /// As the test does.
 pub fn timed(test: impl Fn() + RefUnwindSafe) {
-    let run = || {
+    let run = |attempt| {
+        if attempt > 1 {
+            until_quiet();
+        }
         let watch = Watch::start();
         let result = catch_unwind(&test);
         (result, watch.worst())
@@ -82,11 +89,24 @@ pub fn timed(test: impl Fn() + RefUnwindSafe) {
     judge(run, note_not_judged);
 }
 
+/// Stalls come in spells: what is begun again within one is late again.
+fn until_quiet() {
+    let begun = Instant::now();
+    let mut quiet_since = begun;
+    while quiet_since.elapsed() < QUIET && begun.elapsed() < QUIET_WAIT {
+        let asleep = Instant::now();
+        std::thread::sleep(STEP);
+        if asleep.elapsed() > STEP + STALL {
+            quiet_since = Instant::now();
+        }
+    }
+}
+
 /// Repeats what was late while the machine stood still: `run` gives its outcome, and for how long
 /// the machine did.
-fn judge(run: impl Fn() -> (std::thread::Result<()>, Duration), not_judged: impl Fn(&'static str, Duration)) {
+fn judge(run: impl Fn(u32) -> (std::thread::Result<()>, Duration), not_judged: impl Fn(&'static str, Duration)) {
     for attempt in 1..=ATTEMPTS {
-        let (result, worst) = run();
+        let (result, worst) = run(attempt);
         let Err(why) = result else { return };
         let late = match why.downcast::<Late>() {
             Ok(late) => late,
@@ -124,7 +144,7 @@ mod tests {
     /// How it ends, and how often it is run, on a machine that stands still for `stalls`.
     fn runs(stalls: &[Duration], test: impl Fn() + RefUnwindSafe) -> (Outcome, usize) {
         let (tried, noted) = (Cell::new(0), Cell::new(false));
-        let run = || {
+        let run = |_| {
             tried.set(tried.get() + 1);
             (catch_unwind(&test), stalls[tried.get() - 1])
         };

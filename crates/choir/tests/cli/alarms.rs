@@ -1,6 +1,6 @@
 //! Alarms: raised once for their cause, handed on, acknowledged.
 
-use crate::place::{Place, Running, port};
+use crate::place::{Place, Running, carries, port};
 use std::{
     fs,
     io::{Read, Write},
@@ -80,7 +80,7 @@ fn a_dead_camera_is_one_alarm_that_is_handed_on_acknowledged_and_over() {
     run.env("BOATS_HOOK", format!("http://127.0.0.1:{port}/{SECRET}"));
     let mut show = Running::of(run);
     let mut boat = camera(&b, 0);
-    show.says("line boat-0: steady");
+    show.carries("line boat-0");
     assert_eq!(b.place.run(&["ack"]).stdout, "no alarms\n");
     boat.kill();
     show.says("line boat-0: alarm 1: ");
@@ -126,7 +126,7 @@ fn what_fails_together_is_one_alarm_on_the_network_in_common_and_a_reload_change
     let b = boats("together = 2\ncommand = [\"./not-there\"]");
     let mut show = b.place.start(&["run", &b.sheet, "--watch-sheet"]);
     let mut both = [camera(&b, 0), camera(&b, 1)];
-    both.iter_mut().enumerate().for_each(|(n, _)| drop(show.says_or_said(&format!("line boat-{n}: steady"))));
+    b.place.until("both boats", |v| (0..2).all(|n| carries(&v["lines"][n]["link"]["state"])));
     both.iter_mut().for_each(Running::kill);
     let says = show.says("network boat-radio: alarm 1: 2 of 2 lines and ways out in trouble at once");
     assert!(says.contains(" # "), "{says}");

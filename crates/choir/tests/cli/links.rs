@@ -64,7 +64,7 @@ fn junk_on_the_port_does_no_harm() {
         junk.send_to(&data, ("127.0.0.1", at)).expect("sent");
     }
     let _sender = place.start(&["link", &clip, &format!("srt://127.0.0.1:{at}")]);
-    receiver.says("line in: steady");
+    receiver.carries("line in");
     receiver.interrupt();
     assert_eq!(receiver.end().0, 0);
 }
@@ -138,7 +138,7 @@ mod timing {
             ]);
             let mut first = place.start(&["link", &clip, &format!("udp://127.0.0.1:{a}"), "--for", "18s"]);
             on_time("steady", || {
-                relay.says("line in: steady");
+                relay.is_steady("line in");
             });
             for running in [&mut first, &mut second, &mut relay, &mut end] {
                 running.interrupt();
@@ -183,10 +183,10 @@ mod timing {
             let url = format!("srt://127.0.0.1:{at}");
             let mut plain = place.start(&["link", &format!("udp://127.0.0.1:{}", port()), "x.ts", "--for", "1s"]);
             let mut sender = place.start(&["link", &clip, &url]);
-            sender.says("feed out: steady");
+            sender.is_steady("feed out");
             sender.kill();
             let mut again = place.start(&["link", &clip, &url]);
-            again.says("feed out: steady");
+            again.is_steady("feed out");
             again.interrupt();
             again.end();
             receiver.interrupt();

@@ -162,7 +162,7 @@ fn a_watch_is_clicked_filtered_and_called_by_an_alarm() {
     let mut show = place.start(&["run", &sheet]);
     let to = format!("udp://127.0.0.1:{port}");
     let mut camera = place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "500kbps", "--keyframe", "0.4"]);
-    show.says("line finish-tower: steady");
+    show.carries("line finish-tower");
     let mut watch = Screen::open(&place, &["watch"]);
     watch.shows("\u{1b}[?1006h");
     watch.shows("finish-tower");
@@ -191,7 +191,7 @@ fn a_terminal_that_says_it_draws_pixels_gets_real_pictures() {
     let mut show = place.start(&["run", &sheet]);
     let to = format!("udp://127.0.0.1:{port}");
     let _camera = place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "500kbps", "--keyframe", "0.4"]);
-    show.says("line finish-tower: steady");
+    show.carries("line finish-tower");
     let mut watch = Screen::open_with(&place, &["watch"], &[("NO_COLOR", ""), ("COLORTERM", "truecolor")]);
     watch.shows("\u{1b}[16t\u{1b}[c");
     watch.types("\u{1b}[6;16;8t\u{1b}[?62;4;22c");

@@ -3,6 +3,7 @@
 //! skipped, unless CHOIR_NAMESPACES=required.
 
 use crate::place::{CHOIR, Place, Running};
+use choir_sim::stalls::timed;
 use std::{
     process::Command,
     sync::atomic::{AtomicU32, Ordering},
@@ -180,53 +181,57 @@ fn groups_are_joined_again_when_their_interface_was_pulled_and_is_back() {
     }
 }
 
+fn a_name_is_followed() {
+    let place = Place::new();
+    let Some(site) = site(&["10.77.0.21", "10.77.0.22"]) else { return };
+    place.clip();
+    let (tower, desk) = (&site.names[1], &site.names[2]);
+    let stave =
+        |machine: &str| format!("[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\n[[line]]\nname = \"in\"\n");
+    let offers =
+        format!("{}from = \"clip.ts?repeat\"\n[[feed]]\nname = \"out\"\nline = \"in\"\nstave = \"Finish Tower\"\n", stave("tower"));
+    let offers = place.write("tower.toml", &offers);
+    let takes = place.write("desk.toml", &format!("{}from = \"stave://Finish Tower\"\n", stave("desk")));
+    // The receiver is there first, and its machine has no network yet.
+    ip(&format!("-n {desk} address del 10.77.0.22/24 dev eth0")).expect("an address goes");
+    let mut there = Running::of(site.command(&place, desk, &["run", &takes]));
+    there.says("no network interface is up");
+    ip(&format!("-n {desk} address add 10.77.0.22/24 dev eth0")).expect("an address comes");
+    let mut here = Running::of(site.command(&place, tower, &["run", &offers]));
+    there.is_steady("line in");
+    let peer = |wanted: &str| {
+        let out = site.command(&place, desk, &["status", &takes, "--json"]).output().expect("runs");
+        let view: serde_json::Value = serde_json::from_slice(&out.stdout).expect("JSON");
+        view["lines"][0]["link"]["peer"].as_str().is_some_and(|p| p.starts_with(wanted))
+    };
+    assert!(peer("10.77.0.21:"));
+    // A server gives the tower another address.
+    ip(&format!("-n {tower} address add 10.77.0.25/25 dev eth0")).expect("an address comes");
+    ip(&format!("-n {tower} address del 10.77.0.21/24 dev eth0")).expect("an address goes");
+    let lost = there.says("line in: ");
+    assert!(!lost.contains("steady"), "{lost}");
+    there.is_steady("line in");
+    assert!(peer("10.77.0.25:"), "{:?}", there.seen);
+    // With two addresses at a time it stays where it is, and goes by the other when the first
+    // is taken away.
+    ip(&format!("-n {tower} address add 10.77.0.130/24 dev eth0")).expect("an address comes");
+    let out = site.command(&place, desk, &["stave", "list", "--for", "6s", "--json"]).output().expect("runs");
+    assert!(out.status.success() && peer("10.77.0.25:"), "{}", String::from_utf8_lossy(&out.stderr));
+    ip(&format!("-n {tower} address del 10.77.0.25/25 dev eth0")).expect("an address goes");
+    there.is_steady("line in");
+    assert!(peer("10.77.0.130:"), "{:?}", there.seen);
+    for show in [&mut there, &mut here] {
+        show.interrupt();
+        assert_eq!(show.end().0, 0, "{:?}", show.seen);
+    }
+}
+
 /// Run with the machine to themselves.
 mod timing {
     use super::*;
 
     #[test]
     fn a_name_is_followed_when_its_machine_changes_address_and_by_either_way_of_two() {
-        let place = Place::new();
-        let Some(site) = site(&["10.77.0.21", "10.77.0.22"]) else { return };
-        place.clip();
-        let (tower, desk) = (&site.names[1], &site.names[2]);
-        let stave =
-            |machine: &str| format!("[show]\nname = \"Tarn Hollow Regatta\"\n[stave]\nmachine = \"{machine}\"\n[[line]]\nname = \"in\"\n");
-        let offers =
-            format!("{}from = \"clip.ts?repeat\"\n[[feed]]\nname = \"out\"\nline = \"in\"\nstave = \"Finish Tower\"\n", stave("tower"));
-        let offers = place.write("tower.toml", &offers);
-        let takes = place.write("desk.toml", &format!("{}from = \"stave://Finish Tower\"\n", stave("desk")));
-        // The receiver is there first, and its machine has no network yet.
-        ip(&format!("-n {desk} address del 10.77.0.22/24 dev eth0")).expect("an address goes");
-        let mut there = Running::of(site.command(&place, desk, &["run", &takes]));
-        there.says("no network interface is up");
-        ip(&format!("-n {desk} address add 10.77.0.22/24 dev eth0")).expect("an address comes");
-        let mut here = Running::of(site.command(&place, tower, &["run", &offers]));
-        there.says("line in: steady");
-        let peer = |wanted: &str| {
-            let out = site.command(&place, desk, &["status", &takes, "--json"]).output().expect("runs");
-            let view: serde_json::Value = serde_json::from_slice(&out.stdout).expect("JSON");
-            view["lines"][0]["link"]["peer"].as_str().is_some_and(|p| p.starts_with(wanted))
-        };
-        assert!(peer("10.77.0.21:"));
-        // A server gives the tower another address.
-        ip(&format!("-n {tower} address add 10.77.0.25/25 dev eth0")).expect("an address comes");
-        ip(&format!("-n {tower} address del 10.77.0.21/24 dev eth0")).expect("an address goes");
-        let lost = there.says("line in: ");
-        assert!(!lost.contains("steady"), "{lost}");
-        there.says("line in: steady");
-        assert!(peer("10.77.0.25:"), "{:?}", there.seen);
-        // With two addresses at a time it stays where it is, and goes by the other when the first
-        // is taken away.
-        ip(&format!("-n {tower} address add 10.77.0.130/24 dev eth0")).expect("an address comes");
-        let out = site.command(&place, desk, &["stave", "list", "--for", "6s", "--json"]).output().expect("runs");
-        assert!(out.status.success() && peer("10.77.0.25:"), "{}", String::from_utf8_lossy(&out.stderr));
-        ip(&format!("-n {tower} address del 10.77.0.25/25 dev eth0")).expect("an address goes");
-        there.says("line in: steady");
-        assert!(peer("10.77.0.130:"), "{:?}", there.seen);
-        for show in [&mut there, &mut here] {
-            show.interrupt();
-            assert_eq!(show.end().0, 0, "{:?}", show.seen);
-        }
+        timed(a_name_is_followed);
     }
 }

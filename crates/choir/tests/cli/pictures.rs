@@ -1,6 +1,6 @@
 //! Pictures of a running show as files, and what is said of them.
 
-use crate::place::{Place, Running, port};
+use crate::place::{Place, Running, carries, port};
 use std::{fs, path::Path, process::Stdio};
 
 /// Pixels of a PNG file.
@@ -61,7 +61,7 @@ mod timing {
         camera.says("\"nonsense\" is not something that a camera can show");
         // The loudness is that of the last 400 ms, in which the sound came back.
         let loud = |v: &serde_json::Value| v["lines"][0]["levels"]["momentary_lufs"].as_f64().is_some_and(|l| (-25.0..-10.0).contains(&l));
-        let fine = |v: &serde_json::Value| content(v).is_empty() && v["lines"][0]["link"]["state"] == "steady";
+        let fine = |v: &serde_json::Value| content(v).is_empty() && carries(&v["lines"][0]["link"]["state"]);
         let view = place.until("as it should be", |v| fine(v) && loud(v));
         assert_eq!(view["lines"][0]["picture"]["size"], serde_json::json!([480, 270]));
 

@@ -1,5 +1,7 @@
 //! A place to run `choir` in: its own folder, its own control sockets, its own ports.
 
+use choir_proto::ts::{Origin, TsChecker, TsFault};
+use choir_sim::stalls::on_time;
 use std::{
     fs,
     io::{BufRead, BufReader, Read, Write},
@@ -125,6 +127,38 @@ impl Place {
         }
         view
     }
+
+    /// What is wrong with a recording beyond what was held up.
+    pub fn defects(&self, name: &str, origin: Origin) -> Vec<String> {
+        let mut checker = TsChecker::new(origin);
+        checker.push(&fs::read(self.path(name)).expect("a recording").into());
+        checker.finish(origin == Origin::Start);
+        checker.findings().iter().filter(|f| !f.minor && !HELD_UP.contains(&f.fault)).map(|f| format!("{f:?}")).collect()
+    }
+
+    /// As `until`, for what is well, in a test that has the machine to itself.
+    pub fn until_steady(&self, wanted: impl Fn(&serde_json::Value) -> bool) -> serde_json::Value {
+        let mut view = serde_json::Value::Null;
+        on_time("steady", || view = self.until("steady", wanted));
+        view
+    }
+}
+
+/// What a busy machine and a pause before a cut leave in a recording. What comes behind a pause is
+/// seen before its first clock reference, and compared with the one before the pause.
+const HELD_UP: [TsFault; 7] = [
+    TsFault::TableInterval,
+    TsFault::PcrInterval,
+    TsFault::PcrJump,
+    TsFault::DtsJump,
+    TsFault::DtsLate,
+    TsFault::DtsEarly,
+    TsFault::SoundGap,
+];
+
+/// Whether media goes through what is in this state, well or not: [`Running::carries`] says why.
+pub fn carries(state: &serde_json::Value) -> bool {
+    state == "steady" || state == "strained"
 }
 
 impl Running {
@@ -147,15 +181,31 @@ impl Running {
 
     /// Waits for a line on stderr that holds this.
     pub fn says(&mut self, wanted: &str) -> String {
+        self.says_any(&[wanted])
+    }
+
+    fn says_any(&mut self, wanted: &[&str]) -> String {
         let end = Instant::now() + PATIENCE;
         loop {
             let left = end.saturating_duration_since(Instant::now());
             let line = self.lines.recv_timeout(left).unwrap_or_else(|_| panic!("never said {wanted:?}; said:\n{}", self.seen.join("\n")));
             self.seen.push(line.clone());
-            if line.contains(wanted) {
+            if wanted.iter().any(|w| line.contains(w)) {
                 return line;
             }
         }
+    }
+
+    /// Waits until a line or a feed is well, in a test that has the machine to itself: one that
+    /// stands still again and again strains what it carries.
+    pub fn is_steady(&mut self, whose: &str) {
+        on_time("steady", || drop(self.says(&format!("{whose}: steady"))));
+    }
+
+    /// Waits until media goes through a line or a feed, well or not: beside other tests the machine
+    /// may be too slow for its latency.
+    pub fn carries(&mut self, whose: &str) {
+        self.says_any(&[&format!("{whose}: steady"), &format!("{whose}: strained")]);
     }
 
     /// As `says`, also if it has been said already.

@@ -1,6 +1,6 @@
 //! Every command of the README, as printed there, while the demo runs.
 
-use super::place::{CHOIR, Place, Running};
+use super::place::{CHOIR, Place, Running, carries};
 use std::{
     fs,
     path::Path,
@@ -84,9 +84,7 @@ mod timing {
         fs::write(place.path("regatta.toml"), SHEET).expect("written");
         fs::write(place.path("secrets.env"), SECRETS).expect("written");
         let mut demo = place.start(&["demo"]);
-        for line in ["finish-tower", "start-pontoon", "umpire-launch", "towpath-bicycle"] {
-            demo.says_or_said(&format!("line {line}: steady"));
-        }
+        place.until("the first four lines", |v| (0..4).all(|n| carries(&v["lines"][n]["link"]["state"])));
         let all = commands();
         assert!(all.len() > 30, "{all:?}");
         let mut answering = None;

@@ -25,7 +25,7 @@ fn checked(place: &Place, folder: &str) -> (i32, Vec<serde_json::Value>) {
 fn a_line_and_a_feed_are_recorded_in_segments_while_the_show_runs() {
     let place = stage(2);
     let mut show = place.start(&["run", "show.toml"]);
-    show.says("line line-1: steady");
+    show.carries("line line-1");
     let out = place.run(&["record", "start", "line-1", "desk", "--each", "2s"]);
     assert_eq!(out.code, 0, "{}", out.stderr);
     assert!(out.stdout.contains("line-1 is recorded into") && out.stdout.contains("desk is recorded into"), "{}", out.stdout);

@@ -1,20 +1,9 @@
 //! Rotas, clips that start at takes, takes at once and at the same moment, keys of the sheet.
 
-use super::place::{Place, Running, port};
-use choir_proto::ts::{Origin, TsChecker, TsFault};
+use super::place::{Place, Running, carries, port};
+use choir_proto::ts::Origin;
+use choir_sim::stalls::{on_time, timed};
 use serde_json::Value;
-use std::fs;
-
-/// What is wrong with a recording beyond pauses.
-pub fn defects(place: &Place, name: &str) -> Vec<String> {
-    let mut checker = TsChecker::new(Origin::Joined);
-    checker.push(&fs::read(place.path(name)).expect("a recording").into());
-    checker.finish(false);
-    // What comes behind a pause is seen before its first clock reference, and compared with the one
-    // before the pause.
-    let pause = [TsFault::DtsEarly, TsFault::PcrInterval, TsFault::PcrJump, TsFault::DtsJump, TsFault::TableInterval, TsFault::SoundGap];
-    checker.findings().iter().filter(|f| !f.minor && !pause.contains(&f.fault)).map(|f| format!("{f:?}")).collect()
-}
 
 /// A clip of two seconds that plays when it is taken, one that goes on, and a rota of both.
 fn stage() -> (Place, Running) {
@@ -44,7 +33,7 @@ fn rota(view: &Value) -> (String, u64) {
 #[test]
 fn a_rota_turns_waits_for_takes_and_its_clip_plays_from_the_start() {
     let (place, mut show) = stage();
-    let view = place.until("the clip", |v| v["feeds"][0]["line"] == "clip" && v["lines"][0]["link"]["state"] == "steady");
+    let view = place.until("the clip", |v| v["feeds"][0]["line"] == "clip" && carries(&v["lines"][0]["link"]["state"]));
     assert_eq!(view["lines"][1]["link"]["reason"], "ready; plays when it is taken");
     assert_eq!(rota(&view), ("stopped".into(), 1));
     let out = place.run(&["rota", "pause", "intervals"]);
@@ -77,7 +66,7 @@ fn a_rota_turns_waits_for_takes_and_its_clip_plays_from_the_start() {
     place.until("it rests", |v| v["feeds"][0]["line"] == "clip" && v["lines"][1]["link"]["state"] == "waiting");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(defects(&place, "out.ts"), Vec::<String>::new());
+    assert_eq!(place.defects("out.ts", Origin::Joined), Vec::<String>::new());
 }
 
 /// Two cameras whose keyframes are two seconds apart, two feeds that are recorded.
@@ -116,8 +105,7 @@ fn on_at(view: &Value, feed: &str, line: &str) -> Option<u64> {
     view["events"].as_array()?.iter().filter(says).filter_map(|e| e["at_ms"].as_u64()).next_back()
 }
 
-#[test]
-fn takes_together_are_made_at_the_same_moment() {
+fn takes_together() {
     let (place, mut show, _cameras) = two("keyframe");
     let out = place.run(&["take", "desk=dock", "wall"]);
     assert!(out.code == 2 && out.stderr.contains("FEED=LINE"), "{} {}", out.code, out.stderr);
@@ -128,10 +116,10 @@ fn takes_together_are_made_at_the_same_moment() {
     let view = place.until("both", |v| v["feeds"][0]["line"] == "dock" && v["feeds"][1]["line"] == "jury");
     let at = [on_at(&view, "desk", "dock"), on_at(&view, "wall", "jury")].map(|at| at.expect("told"));
     // In a frame; looked at each 20 ms.
-    assert!(at[0].abs_diff(at[1]) <= 60, "{at:?}");
+    on_time("together", || assert!(at[0].abs_diff(at[1]) <= 60, "{at:?}"));
     // Whose keyframe came first is behind.
     let behind = [0, 1].map(|n| view["feeds"][n]["behind_ms"].as_f64().expect("told"));
-    assert!(behind.iter().all(|ms| *ms < 2100.0) && behind.iter().any(|ms| *ms < 200.0), "{behind:?}");
+    on_time("behind", || assert!(behind.iter().all(|ms| *ms < 2100.0) && behind.iter().any(|ms| *ms < 200.0), "{behind:?}"));
     // The next take is behind no longer.
     assert_eq!(place.run(&["take", "desk", "clip"]).code, 0);
     place.until("in time again", |v| v["feeds"][0]["line"] == "clip" && v["feeds"][0]["behind_ms"].is_null());
@@ -140,26 +128,41 @@ fn takes_together_are_made_at_the_same_moment() {
     show.interrupt();
     assert_eq!(show.end().0, 0);
     for name in ["desk.ts", "wall.ts"] {
-        assert_eq!(defects(&place, name), Vec::<String>::new(), "{name}");
+        on_time("nothing is missing", || assert_eq!(place.defects(name, Origin::Joined), Vec::<String>::new(), "{name}"));
     }
 }
 
-#[test]
-fn a_take_at_once_does_not_wait_for_a_keyframe() {
+fn take_at_once() {
     let (place, mut show, _cameras) = two("at-once");
     for (line, other) in [("dock", "jury"), ("jury", "dock"), ("dock", "clip")] {
         let out = place.run(&["take", "desk", line]);
         assert!(out.code == 0 && out.stdout.contains(&format!("{line} goes on desk at once, ")), "{}{}", out.stdout, out.stderr);
         let view = place.until("on", |v| v["feeds"][0]["line"] == line);
-        assert!(view["feeds"][0]["behind_ms"].as_f64().is_some_and(|ms| ms < 2200.0), "{line} after {other}");
+        let behind = view["feeds"][0]["behind_ms"].as_f64().expect("told");
+        on_time("behind", || assert!(behind < 2200.0, "{line} after {other}: {behind} ms"));
         let asked =
             view["events"].as_array().and_then(|all| all.iter().rfind(|e| e["text"].as_str().is_some_and(|t| t.contains("at once"))));
         let asked = asked.and_then(|e| e["at_ms"].as_u64()).expect("told");
         let waited = on_at(&view, "desk", line).expect("told").saturating_sub(asked);
-        assert!(waited < 500, "{line}: {waited} ms");
+        on_time("at once", || assert!(waited < 500, "{line}: {waited} ms"));
     }
     assert!(place.run(&["status", "desk"]).stdout.contains("behind"), "told of the feed");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(defects(&place, "desk.ts"), Vec::<String>::new());
+    on_time("nothing is missing", || assert_eq!(place.defects("desk.ts", Origin::Joined), Vec::<String>::new()));
+}
+
+/// Run with the machine to themselves.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn takes_together_are_made_at_the_same_moment() {
+        timed(takes_together);
+    }
+
+    #[test]
+    fn a_take_at_once_does_not_wait_for_a_keyframe() {
+        timed(take_at_once);
+    }
 }

@@ -41,11 +41,11 @@ fn a_camera_that_dies_is_told_and_comes_back() {
     let stage = stage();
     let mut show = stage.place.start(&["run", &stage.sheet]);
     let mut first = camera(&stage, 0);
-    show.says("line finish-tower: steady");
+    show.carries("line finish-tower");
     first.kill();
     show.says("line finish-tower: broken");
     let _again = camera(&stage, 0);
-    show.says("line finish-tower: steady");
+    show.carries("line finish-tower");
     show.interrupt();
     let (code, text) = show.end();
     assert_eq!(code, 0);
@@ -162,10 +162,10 @@ fn a_changed_sheet_is_applied_by_command_and_at_every_save() {
     };
     let sheet = place.write("regatta.toml", &text(&["tower"]));
     let mut show = place.start(&["run", &sheet, "--plain", "--watch-sheet"]);
-    show.says("line tower: steady");
+    show.carries("line tower");
     place.write("regatta.toml", &text(&["tower", "pontoon"]));
     show.says("sheet reloaded: line pontoon added");
-    show.says("line pontoon: steady");
+    show.carries("line pontoon");
     assert_eq!(place.run(&["take", "boathouse-1", "pontoon"]).code, 0);
     show.says("pontoon is on");
     place.write("regatta.toml", &text(&["tower"]).replace("line = \"tower\"", "line = \"nobody\""));
@@ -176,13 +176,13 @@ fn a_changed_sheet_is_applied_by_command_and_at_every_save() {
 
     // By command, where nothing is watched.
     let mut show = place.start(&["run", &place.write("regatta.toml", &text(&["tower"])), "--plain"]);
-    show.says("line tower: steady");
+    show.carries("line tower");
     let out = place.run(&["reload"]);
     assert_eq!((out.code, out.stdout.trim()), (0, "nothing has changed"));
     place.write("regatta.toml", &text(&["tower", "pontoon"]));
     let out = place.run(&["reload", &sheet]);
     assert_eq!((out.code, out.stdout.trim()), (0, "line pontoon added"));
-    show.says("line pontoon: steady");
+    show.carries("line pontoon");
     place.write("regatta.toml", &line("tower"));
     let out = place.run(&["reload"]);
     assert_eq!(out.code, 3, "{}", out.stderr);
@@ -218,7 +218,7 @@ mod timing {
             assert_eq!((line_state(&view, 0), line_state(&view, 1)), ("waiting".into(), "waiting".into()));
             assert!(view["lines"][0]["link"]["reason"].as_str().is_some_and(|r| r.contains("no caller on port")), "{view}");
             let _cameras = [camera(&stage, 0), camera(&stage, 1)];
-            let view = place.until("both lines steady", |v| (0..2).all(|l| line_state(v, l) == "steady"));
+            let view = place.until_steady(|v| (0..2).all(|l| line_state(v, l) == "steady"));
             on_time("the delay", || assert!(view["lines"][0]["delay_ms"].as_f64().is_some_and(|d| (80.0..400.0).contains(&d)), "{view}"));
 
             let second = place.run(&["run", &stage.sheet]);
@@ -235,7 +235,7 @@ mod timing {
             place.until("held", |v| line_state(v, 0) == "held");
             assert!(place.run(&["hold", "finish-tower"]).stdout.contains("already"));
             assert_eq!(place.run(&["release", "finish-tower"]).code, 0);
-            place.until("steady again", |v| line_state(v, 0) == "steady");
+            place.until_steady(|v| line_state(v, 0) == "steady");
 
             let table = place.run(&["status", "-v", &stage.sheet]);
             let threads = place.view()["threads"].clone();

@@ -1,7 +1,8 @@
 //! Standby, preview, and ways out that are held, with the built program.
 
-use super::place::{Place, Running, port};
-use choir_proto::ts::{Origin, TsChecker, TsFault};
+use super::place::{Place, Running, carries, port};
+use choir_proto::ts::Origin;
+use choir_sim::stalls::{on_time, timed};
 use std::fs;
 
 /// A dock whose camera comes by SRT, a clip to stand in, and a feed that is recorded.
@@ -32,18 +33,8 @@ impl Stage {
 
     /// Waits until the camera is on.
     fn dock_is_on(&self) {
-        let steady = |v: &serde_json::Value| v["feeds"][0]["outs"][0]["state"] == "steady";
-        self.place.until("the camera", |v| v["feeds"][0]["line"] == "dock" && v["feeds"][0]["stand_in"].is_null() && steady(v));
-    }
-
-    /// What is wrong with a recording beyond the pause before the cut, in which nothing was there
-    /// to be sent.
-    fn defects(&self, name: &str) -> Vec<String> {
-        let mut checker = TsChecker::new(Origin::Joined);
-        checker.push(&fs::read(self.place.path(name)).expect("a recording").into());
-        checker.finish(false);
-        let pause = [TsFault::PcrInterval, TsFault::PcrJump, TsFault::DtsJump, TsFault::TableInterval, TsFault::SoundGap];
-        checker.findings().iter().filter(|f| !f.minor && !pause.contains(&f.fault)).map(|f| format!("{f:?}")).collect()
+        let on = |f: &serde_json::Value| f["line"] == "dock" && f["stand_in"].is_null() && carries(&f["outs"][0]["state"]);
+        self.place.until("the camera", |v| on(&v["feeds"][0]));
     }
 }
 
@@ -71,7 +62,7 @@ fn a_clip_stands_in_for_a_camera_that_dies_and_the_camera_comes_back() {
     assert_eq!(view["feeds"][0]["line"], "clip");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(stage.defects("out.ts"), Vec::<String>::new());
+    assert_eq!(stage.place.defects("out.ts", Origin::Joined), Vec::<String>::new());
 }
 
 #[test]
@@ -87,7 +78,7 @@ fn the_slate_is_on_within_the_time_allowed_and_a_keyframe() {
     show.says("dock is on");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(stage.defects("out.ts"), Vec::<String>::new());
+    assert_eq!(stage.place.defects("out.ts", Origin::Joined), Vec::<String>::new());
 }
 
 #[test]
@@ -95,7 +86,7 @@ fn by_hand_means_that_only_a_take_brings_a_line_back() {
     let stage = stage("{ lines = \"clip\", return = \"hand\" }");
     let mut show = stage.place.start(&["run", "standby.toml"]);
     let mut camera = stage.camera();
-    stage.place.until("the camera", |v| v["lines"][0]["link"]["state"] == "steady");
+    stage.place.until("the camera", |v| carries(&v["lines"][0]["link"]["state"]));
     // A camera that needs longer to begin than the clip to stand in for it does not come back by
     // itself either.
     assert_eq!(stage.place.run(&["take", "desk", "dock"]).code, 0);
@@ -103,7 +94,7 @@ fn by_hand_means_that_only_a_take_brings_a_line_back() {
     camera.kill();
     stage.place.until("standing in", |v| v["feeds"][0]["line"] == "clip" && v["lines"][0]["link"]["state"] == "broken");
     let _again = stage.camera();
-    let view = stage.place.until("the camera again", |v| v["lines"][0]["link"]["state"] == "steady");
+    let view = stage.place.until("the camera again", |v| carries(&v["lines"][0]["link"]["state"]));
     assert_eq!((&view["feeds"][0]["line"], &view["feeds"][0]["stand_in"]["returns"]), (&"clip".into(), &"by hand".into()));
     assert_eq!(stage.place.run(&["take", "desk", "dock"]).code, 0);
     stage.place.until("back", |v| v["feeds"][0]["line"] == "dock" && v["feeds"][0]["stand_in"].is_null());
@@ -138,11 +129,11 @@ fn one_way_out_is_held_and_released_while_the_other_goes_on() {
     let mut show = stage.place.start(&["run", "standby.toml"]);
     let _camera = stage.camera();
     stage.place.until_answered();
-    stage.place.until("both", |v| v["feeds"][0]["outs"].as_array().is_some_and(|o| o.iter().all(|o| o["state"] == "steady")));
+    stage.place.until("both", |v| v["feeds"][0]["outs"].as_array().is_some_and(|o| o.iter().all(|o| carries(&o["state"]))));
     let out = stage.place.run(&["hold", "desk:2"]);
     assert_eq!((out.code, out.stdout.trim()), (0, "1 way out of desk held"), "{}", out.stderr);
     let view = stage.place.until("held", |v| v["feeds"][0]["outs"][1]["state"] == "held");
-    assert_eq!(view["feeds"][0]["outs"][0]["state"], "steady");
+    assert!(carries(&view["feeds"][0]["outs"][0]["state"]), "{view:#}");
     assert_eq!(stage.place.run(&["hold", "desk:2"]).stdout.trim(), "desk is held already");
     let out = stage.place.run(&["hold", "desk:3"]);
     assert!(out.code == 3 && out.stderr.contains("desk has no way out 3: it has 2"), "{} {}", out.code, out.stderr);
@@ -150,18 +141,17 @@ fn one_way_out_is_held_and_released_while_the_other_goes_on() {
     assert_eq!(stage.place.run(&["reload"]).code, 0);
     assert_eq!(stage.place.view()["feeds"][0]["outs"][1]["state"], "held");
     assert_eq!(stage.place.run(&["release", "desk"]).stdout.trim(), "1 way out of desk released");
-    stage.place.until("both again", |v| v["feeds"][0]["outs"][1]["state"] == "steady");
+    stage.place.until("both again", |v| carries(&v["feeds"][0]["outs"][1]["state"]));
     show.interrupt();
     assert_eq!(show.end().0, 0);
     // What was there before it was held is kept under another name.
     for name in ["out.ts", "second.ts", "second-1.ts"] {
         assert!(fs::metadata(stage.place.path(name)).expect("kept").len() > 10_000, "{name}");
-        assert_eq!(stage.defects(name), Vec::<String>::new());
+        assert_eq!(stage.place.defects(name, Origin::Joined), Vec::<String>::new());
     }
 }
 
-#[test]
-fn each_caller_of_a_feed_is_shown_and_one_that_goes_disturbs_no_other() {
+fn each_caller() {
     let place = Place::new();
     place.clip();
     let port = port();
@@ -187,9 +177,19 @@ fn each_caller_of_a_feed_is_shown_and_one_that_goes_disturbs_no_other() {
     let rows = out.stdout.lines().filter(|l| l.starts_with("127.0.0.1:")).count();
     assert!(out.stdout.contains("caller") && rows == 2, "{}", out.stdout);
     goes.kill();
-    place.until("one is left", |v| ends(v).is_empty() && v["feeds"][0]["outs"][0]["state"] == "steady");
+    place.until("one is left", |v| ends(v).is_empty() && carries(&v["feeds"][0]["outs"][0]["state"]));
     drop(stays);
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(super::rotas::defects(&place, "stays.ts"), Vec::<String>::new());
+    on_time("nothing is missing", || assert_eq!(place.defects("stays.ts", Origin::Joined), Vec::<String>::new()));
+}
+
+/// Run with the machine to itself.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn each_caller_of_a_feed_is_shown_and_one_that_goes_disturbs_no_other() {
+        timed(each_caller);
+    }
 }

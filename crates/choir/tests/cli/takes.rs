@@ -1,16 +1,8 @@
 //! Takes and recordings, with the built program: what ends up in the file is legal.
 
 use super::place::{Place, port};
-use choir_proto::ts::{Origin, TsChecker};
+use choir_proto::ts::Origin;
 use std::fs;
-
-/// What the checker says against a recording.
-fn defects(place: &Place, name: &str) -> Vec<String> {
-    let mut checker = TsChecker::new(Origin::Start);
-    checker.push(&fs::read(place.path(name)).expect("a recording").into());
-    checker.finish(true);
-    checker.findings().iter().filter(|f| !f.minor).map(|f| format!("{f:?}")).collect()
-}
 
 #[test]
 fn takes_between_repeating_files_give_a_legal_recording() {
@@ -18,12 +10,12 @@ fn takes_between_repeating_files_give_a_legal_recording() {
     place.clip();
     let args = ["sim", "camera", "--to", "other.ts", "--size", "320x180", "--rate", "50", "--bitrate", "2Mbps", "--for", "3s"];
     assert_eq!(place.run(&args).code, 0);
-    assert_eq!(defects(&place, "clip.ts"), Vec::<String>::new());
+    assert_eq!(place.defects("clip.ts", Origin::Start), Vec::<String>::new());
     let sheet = "[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"a\"\nfrom = \"clip.ts?repeat\"\n\
                  [[line]]\nname = \"b\"\nfrom = \"other.ts?repeat\"\n[[feed]]\nname = \"f\"\nline = \"a\"\nto = \"out.ts\"\n";
     place.write("takes.toml", sheet);
     let mut show = place.start(&["run", "takes.toml"]);
-    show.says("feed f: steady");
+    show.carries("feed f");
     for n in 0..6 {
         let to = if n % 2 == 0 { "b" } else { "a" };
         // Taken back at once, and asked for again: no trace of that may be left.
@@ -35,7 +27,7 @@ fn takes_between_repeating_files_give_a_legal_recording() {
     show.interrupt();
     assert_eq!(show.end().0, 0);
     assert!(!show.seen.iter().any(|l| l.contains("strained: waiting for the first keyframe")), "{:?}", show.seen);
-    assert_eq!(defects(&place, "out.ts"), Vec::<String>::new());
+    assert_eq!(place.defects("out.ts", Origin::Start), Vec::<String>::new());
 }
 
 #[test]

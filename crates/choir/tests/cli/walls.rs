@@ -1,7 +1,7 @@
 //! Walls of pictures, and one source that moves, with the built program.
 
-use super::place::{Place, Running, port};
-use choir_proto::ts::{Origin, TsChecker};
+use super::place::{Place, Running, carries, port};
+use choir_proto::ts::Origin;
 use serde_json::Value;
 use std::fs;
 
@@ -22,7 +22,7 @@ fn stage() -> (Place, Running, Running) {
     let to = format!("srt://127.0.0.1:{dock}");
     let camera = place.start(&["sim", "camera", "--to", &to, "--size", "320x180", "--bitrate", "1Mbps"]);
     place.until_answered();
-    place.until("both", |v| v["lines"][0]["link"]["state"] == "steady" && v["feeds"][0]["outs"][0]["state"] == "steady");
+    place.until("both", |v| carries(&v["lines"][0]["link"]["state"]) && carries(&v["feeds"][0]["outs"][0]["state"]));
     (place, show, camera)
 }
 
@@ -77,12 +77,7 @@ fn a_wall_is_a_line_made_of_the_others_and_shows_one_alone_by_command() {
     }
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    let mut checker = TsChecker::new(Origin::Joined);
-    checker.push(&fs::read(place.path("out.ts")).expect("a recording").into());
-    checker.finish(false);
-    // Ten pictures a second leave their clock at its own pace.
-    let found: Vec<String> = checker.findings().iter().filter(|f| !f.minor).map(|f| format!("{f:?}")).collect();
-    assert_eq!(found, Vec::<String>::new());
+    assert_eq!(place.defects("out.ts", Origin::Joined), Vec::<String>::new());
 }
 
 #[test]
