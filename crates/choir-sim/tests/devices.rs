@@ -155,13 +155,13 @@ fn a_camera_is_set_and_its_decoded_picture_has_the_new_size() {
         let at = net.at(11);
         let (camera, _end) = a_device(Kind::PtzCamera, at, &[]).await;
         assert_eq!(picture(at, "main").await.0, (640, 360));
-        let wanted = "main = { codec = \"h264\", size = \"960x540\", bitrate = \"3 Mbps\", keyframe = \"0.4 s\", audio = \"off\" }\n\
+        let wanted = "main = { codec = \"h264\", size = \"320x180\", bitrate = \"3 Mbps\", keyframe = \"0.4 s\", audio = \"off\" }\n\
                       sub = { rate = 12, multicast = \"239.42.0.1:6000\" }";
         let (report, steps) = apply(&sheet(at, PASSWORD, wanted)).await;
         assert!(report.holds(), "{report:#?}");
         assert_eq!(report.done, ["main: size, bitrate, keyframe", "main: audio", "sub: rate, multicast"]);
         assert!(!report.restarted && steps.contains(&Step::ReadingBack));
-        assert_eq!(picture(at, "main").await.0, (960, 540));
+        assert_eq!(picture(at, "main").await.0, (320, 180));
         let (main, sub) = (camera.sends(0), camera.sends(1));
         assert_eq!((main.kbps, main.gop, main.audio, sub.rate, sub.group), (3000, 10, false, 12, Some(([239, 42, 0, 1].into(), 6000))));
         // Nothing differs any more: nothing is sent.
