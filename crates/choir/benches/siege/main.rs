@@ -37,7 +37,7 @@ const FOLDER: &str = "SIEGE_FOLDER";
 const PASSPHRASE: &str = "four oars and a cox";
 /// How long the link is watched alone before each attack.
 const CALM: Duration = Duration::from_secs(15);
-/// What it may cost (issue of a hostile network): ms of headroom, KiB of memory.
+/// What a hostile network may cost: ms of headroom, KiB of memory.
 const HEADROOM_MOST_MS: f64 = 5.0;
 const MEMORY_MOST_KIB: f64 = 32.0 * 1024.0;
 

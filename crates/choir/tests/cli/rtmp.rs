@@ -191,7 +191,8 @@ mod timing {
                 place.start(&["sim", "camera", "--to", &format!("srt://127.0.0.1:{srt}"), "--size", "640x360", "--bitrate", "2Mbps"]);
             let view = place.until("both platforms and both files", |v| {
                 let out = |n: usize| &v["feeds"][0]["outs"][n];
-                (0..4).all(|n| carries(&out(n)["state"])) && (1..4).all(|n| out(n)["encoding"]["cores"].is_number())
+                let encoded = |n: usize| out(n)["encoding"]["size"].is_string() && out(n)["encoding"]["cores"].is_number();
+                (0..4).all(|n| carries(&out(n)["state"])) && (1..4).all(encoded)
             });
             let encoding = |n: usize| &view["feeds"][0]["outs"][n]["encoding"];
             assert_eq!(
