@@ -89,7 +89,9 @@ fn build() -> Result<(Vec<Program>, PathBuf), String> {
     command.args(["test", "--workspace", "--no-run", "--message-format=json-render-diagnostics"]);
     // What cargo says of this package here, build scripts would take for a change.
     let own = |name: &str| name.starts_with("CARGO_PKG_") || name.starts_with("CARGO_MANIFEST_");
-    env::vars_os().filter(|(name, _)| own(&name.to_string_lossy())).for_each(|(name, _)| drop(command.env_remove(name)));
+    for (name, _) in env::vars_os().filter(|(name, _)| own(&name.to_string_lossy())) {
+        command.env_remove(name);
+    }
     let out = command.stderr(Stdio::inherit()).output().map_err(|e| format!("cargo: {e}"))?;
     if !out.status.success() {
         return Err("the tests do not build".into());
