@@ -1,6 +1,7 @@
 //! Judging timing on a machine that is itself stopped now and then, as virtual ones are: for
 //! rehearsals and tests.
 
+use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
 use std::{
     io::Write,
     panic::{AssertUnwindSafe, RefUnwindSafe, catch_unwind, resume_unwind},
@@ -21,35 +22,44 @@ const QUIET: Duration = Duration::from_secs(3);
 /// A machine that never does is not waited for any longer.
 const QUIET_WAIT: Duration = Duration::from_secs(30);
 
-/// A thread that does nothing but sleep, and notes how late it wakes.
+/// Threads that do nothing but sleep, one on each processor, and note how late they wake: the
+/// system keeps a processor from a guest without touching the others.
 #[derive(Debug)]
-pub struct Watch {
-    end: Sender<()>,
-    thread: JoinHandle<Duration>,
-}
+pub struct Watch(Vec<(Sender<()>, JoinHandle<Duration>)>);
 
 impl Watch {
     /// Begins to watch.
     #[must_use]
     pub fn start() -> Self {
-        let (end, ended) = channel::<()>();
-        let thread = std::thread::spawn(move || {
-            let (mut worst, mut last) = (Duration::ZERO, Instant::now());
-            while ended.recv_timeout(STEP) == Err(RecvTimeoutError::Timeout) {
-                worst = worst.max(last.elapsed().saturating_sub(STEP));
-                last = Instant::now();
-            }
-            worst
-        });
-        Self { end, thread }
+        let may = sched_getaffinity(None).unwrap_or_else(|_| CpuSet::new());
+        let processors: Vec<usize> = (0..CpuSet::MAX_CPU).filter(|n| may.is_set(*n)).collect();
+        Self(processors.into_iter().map(sleeps_on).collect())
     }
 
-    /// The longest that the machine stood still.
+    /// The longest that a processor stood still.
     #[must_use]
     pub fn worst(self) -> Duration {
-        drop(self.end);
-        self.thread.join().unwrap_or_default()
+        let threads: Vec<_> = self.0.into_iter().map(|(_, thread)| thread).collect();
+        threads.into_iter().filter_map(|t| t.join().ok()).max().unwrap_or_default()
     }
+}
+
+/// A thread of [`Watch`] and what ends it when dropped.
+fn sleeps_on(processor: usize) -> (Sender<()>, JoinHandle<Duration>) {
+    let (end, ended) = channel::<()>();
+    let thread = std::thread::spawn(move || {
+        let mut only = CpuSet::new();
+        only.set(processor);
+        // Where the system refuses, it watches the processors that it happens to wake on.
+        let _ = sched_setaffinity(None, &only);
+        let (mut worst, mut last) = (Duration::ZERO, Instant::now());
+        while ended.recv_timeout(STEP) == Err(RecvTimeoutError::Timeout) {
+            worst = worst.max(last.elapsed().saturating_sub(STEP));
+            last = Instant::now();
+        }
+        worst
+    });
+    (end, thread)
 }
 
 /// What a failed assertion of timing carries up to [`timed`].
@@ -92,12 +102,11 @@ pub fn timed(test: impl Fn() + RefUnwindSafe) {
 /// Stalls come in spells: what is begun again within one is late again.
 fn until_quiet() {
     let begun = Instant::now();
-    let mut quiet_since = begun;
-    while quiet_since.elapsed() < QUIET && begun.elapsed() < QUIET_WAIT {
-        let asleep = Instant::now();
-        std::thread::sleep(STEP);
-        if asleep.elapsed() > STEP + STALL {
-            quiet_since = Instant::now();
+    while begun.elapsed() < QUIET_WAIT {
+        let watch = Watch::start();
+        std::thread::sleep(QUIET);
+        if watch.worst() <= STALL {
+            return;
         }
     }
 }
