@@ -1,7 +1,6 @@
 //! Clips from MP4 files, and recordings joined into one, with the built program.
 
-use super::place::Place;
-use choir_proto::ts::Origin;
+use super::{place::Place, rotas::defects};
 use std::fs;
 
 #[test]
@@ -75,5 +74,5 @@ fn a_recording_is_joined_into_a_file_that_is_checked_added_and_played_as_a_clip(
     show.says("clip is on, cut at a keyframe");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(place.defects("out.ts", Origin::Joined), Vec::<String>::new());
+    assert_eq!(defects(&place, "out.ts"), Vec::<String>::new());
 }

@@ -1,9 +1,15 @@
 //! Rotas, clips that start at takes, takes at once and at the same moment, keys of the sheet.
 
-use super::place::{Place, Running, carries, port};
-use choir_proto::ts::Origin;
+use super::place::{PAUSE, Place, Running, carries, port};
+use choir_proto::ts::{Origin, TsFault};
 use choir_sim::stalls::{on_time, timed};
 use serde_json::Value;
+
+/// What is wrong with a recording beyond pauses. What comes behind one is seen before its first
+/// clock reference, and compared with the one before the pause.
+pub fn defects(place: &Place, name: &str) -> Vec<String> {
+    place.defects(name, Origin::Joined, &[&PAUSE[..], &[TsFault::DtsEarly]].concat())
+}
 
 /// A clip of two seconds that plays when it is taken, one that goes on, and a rota of both.
 fn stage() -> (Place, Running) {
@@ -66,7 +72,7 @@ fn a_rota_turns_waits_for_takes_and_its_clip_plays_from_the_start() {
     place.until("it rests", |v| v["feeds"][0]["line"] == "clip" && v["lines"][1]["link"]["state"] == "waiting");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(place.defects("out.ts", Origin::Joined), Vec::<String>::new());
+    assert_eq!(defects(&place, "out.ts"), Vec::<String>::new());
 }
 
 /// Two cameras whose keyframes are two seconds apart, two feeds that are recorded.
@@ -128,7 +134,7 @@ fn takes_together() {
     show.interrupt();
     assert_eq!(show.end().0, 0);
     for name in ["desk.ts", "wall.ts"] {
-        on_time("nothing is missing", || assert_eq!(place.defects(name, Origin::Joined), Vec::<String>::new(), "{name}"));
+        on_time("nothing is missing", || assert_eq!(defects(&place, name), Vec::<String>::new(), "{name}"));
     }
 }
 
@@ -149,7 +155,7 @@ fn take_at_once() {
     assert!(place.run(&["status", "desk"]).stdout.contains("behind"), "told of the feed");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    on_time("nothing is missing", || assert_eq!(place.defects("desk.ts", Origin::Joined), Vec::<String>::new()));
+    on_time("nothing is missing", || assert_eq!(defects(&place, "desk.ts"), Vec::<String>::new()));
 }
 
 /// Run with the machine to themselves.

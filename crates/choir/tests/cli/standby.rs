@@ -1,6 +1,6 @@
 //! Standby, preview, and ways out that are held, with the built program.
 
-use super::place::{Place, Running, carries, port};
+use super::place::{PAUSE, Place, Running, carries, port};
 use choir_proto::ts::Origin;
 use choir_sim::stalls::{on_time, timed};
 use std::fs;
@@ -62,7 +62,7 @@ fn a_clip_stands_in_for_a_camera_that_dies_and_the_camera_comes_back() {
     assert_eq!(view["feeds"][0]["line"], "clip");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(stage.place.defects("out.ts", Origin::Joined), Vec::<String>::new());
+    assert_eq!(stage.place.defects("out.ts", Origin::Joined, &PAUSE), Vec::<String>::new());
 }
 
 #[test]
@@ -78,7 +78,7 @@ fn the_slate_is_on_within_the_time_allowed_and_a_keyframe() {
     show.says("dock is on");
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(stage.place.defects("out.ts", Origin::Joined), Vec::<String>::new());
+    assert_eq!(stage.place.defects("out.ts", Origin::Joined, &PAUSE), Vec::<String>::new());
 }
 
 #[test]
@@ -147,7 +147,7 @@ fn one_way_out_is_held_and_released_while_the_other_goes_on() {
     // What was there before it was held is kept under another name.
     for name in ["out.ts", "second.ts", "second-1.ts"] {
         assert!(fs::metadata(stage.place.path(name)).expect("kept").len() > 10_000, "{name}");
-        assert_eq!(stage.place.defects(name, Origin::Joined), Vec::<String>::new());
+        assert_eq!(stage.place.defects(name, Origin::Joined, &PAUSE), Vec::<String>::new());
     }
 }
 
@@ -181,7 +181,7 @@ fn each_caller() {
     drop(stays);
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    on_time("nothing is missing", || assert_eq!(place.defects("stays.ts", Origin::Joined), Vec::<String>::new()));
+    on_time("nothing is missing", || assert_eq!(super::rotas::defects(&place, "stays.ts"), Vec::<String>::new()));
 }
 
 /// Run with the machine to itself.

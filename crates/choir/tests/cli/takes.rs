@@ -2,15 +2,15 @@
 
 use super::place::{Place, port};
 use choir_proto::ts::Origin;
+use choir_sim::stalls::{on_time, timed};
 use std::fs;
 
-#[test]
-fn takes_between_repeating_files_give_a_legal_recording() {
+fn takes_between_files() {
     let place = Place::new();
     place.clip();
     let args = ["sim", "camera", "--to", "other.ts", "--size", "320x180", "--rate", "50", "--bitrate", "2Mbps", "--for", "3s"];
     assert_eq!(place.run(&args).code, 0);
-    assert_eq!(place.defects("clip.ts", Origin::Start), Vec::<String>::new());
+    assert_eq!(place.defects("clip.ts", Origin::Start, &[]), Vec::<String>::new());
     let sheet = "[show]\nname = \"Tarn Hollow Regatta\"\n[[line]]\nname = \"a\"\nfrom = \"clip.ts?repeat\"\n\
                  [[line]]\nname = \"b\"\nfrom = \"other.ts?repeat\"\n[[feed]]\nname = \"f\"\nline = \"a\"\nto = \"out.ts\"\n";
     place.write("takes.toml", sheet);
@@ -27,7 +27,7 @@ fn takes_between_repeating_files_give_a_legal_recording() {
     show.interrupt();
     assert_eq!(show.end().0, 0);
     assert!(!show.seen.iter().any(|l| l.contains("strained: waiting for the first keyframe")), "{:?}", show.seen);
-    assert_eq!(place.defects("out.ts", Origin::Start), Vec::<String>::new());
+    on_time("nothing is late or missing", || assert_eq!(place.defects("out.ts", Origin::Start, &[]), Vec::<String>::new()));
 }
 
 #[test]
@@ -120,4 +120,14 @@ fn a_closed_port_is_told_at_once() {
     let out = place.run(&["inspect", &format!("srt://127.0.0.1:{}", port()), "--wait", "1s"]);
     assert_eq!(out.code, 1);
     assert!(out.stderr.contains("nothing listens on that port"), "{}", out.stderr);
+}
+
+/// Run with the machine to itself.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn takes_between_repeating_files_give_a_legal_recording() {
+        timed(takes_between_files);
+    }
 }

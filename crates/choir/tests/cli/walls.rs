@@ -2,6 +2,7 @@
 
 use super::place::{Place, Running, carries, port};
 use choir_proto::ts::Origin;
+use choir_sim::stalls::{on_time, timed};
 use serde_json::Value;
 use std::fs;
 
@@ -44,8 +45,7 @@ fn colours((rgb, width): &(Vec<u8>, usize), columns: std::ops::Range<usize>) -> 
     rgb.chunks_exact(3).enumerate().filter_map(pixel).collect::<std::collections::HashSet<_>>().len()
 }
 
-#[test]
-fn a_wall_is_a_line_made_of_the_others_and_shows_one_alone_by_command() {
+fn a_wall_is_a_line() {
     let (place, mut show, _camera) = stage();
     let view = place.until("its picture", |v| v["lines"][2]["media"]["size"] == serde_json::json!([640, 360]));
     assert_eq!((&view["lines"][2]["media"]["codec"], &view["lines"][2]["full"]), (&"H.264".into(), &Value::Null));
@@ -77,7 +77,7 @@ fn a_wall_is_a_line_made_of_the_others_and_shows_one_alone_by_command() {
     }
     show.interrupt();
     assert_eq!(show.end().0, 0);
-    assert_eq!(place.defects("out.ts", Origin::Joined), Vec::<String>::new());
+    on_time("nothing is late or missing", || assert_eq!(place.defects("out.ts", Origin::Joined, &[]), Vec::<String>::new()));
 }
 
 #[test]
@@ -101,4 +101,14 @@ fn a_source_is_watched_as_it_moves_in_a_show_and_without_one() {
     assert!(out.code == 0 && count("file") > 3, "{}", out.stderr);
     let out = place.run(&["view", "out.ts"]);
     assert!(out.code == 2 && out.stderr.contains("view needs a terminal"), "{}", out.stderr);
+}
+
+/// Run with the machine to itself.
+mod timing {
+    use super::*;
+
+    #[test]
+    fn a_wall_is_a_line_made_of_the_others_and_shows_one_alone_by_command() {
+        timed(a_wall_is_a_line);
+    }
 }
